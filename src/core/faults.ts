@@ -1,0 +1,48 @@
+/** The one error shape, from the core to the screen and to the wire: a code for programs and a sentence for a person. */
+export type FaultCode =
+  | 'invalid' // the input breaks a rule; `fields` says which
+  | 'not-found'
+  | 'forbidden'
+  | 'conflict'
+  | 'expired'
+  | 'too-many'
+  | 'unreachable' // something outside did not answer
+  | 'unavailable'; // something of ours is away for now
+
+const STATUS: Record<FaultCode, number> = {
+  invalid: 422,
+  'not-found': 404,
+  forbidden: 403,
+  conflict: 409,
+  expired: 410,
+  'too-many': 429,
+  unreachable: 502,
+  unavailable: 503,
+};
+
+export type FaultValue = { code: FaultCode; sentence: string; fields?: Record<string, string> };
+
+/** A fault that has a sentence for whoever sees it. Thrown by use cases, turned into a `FaultValue` at the edges. */
+export class Fault extends Error {
+  constructor(
+    readonly code: FaultCode,
+    readonly sentence: string,
+    readonly fields?: Record<string, string>,
+  ) {
+    super(sentence);
+    this.name = 'Fault';
+  }
+  /** The HTTP status that goes with the code. */
+  get status(): number {
+    return STATUS[this.code];
+  }
+  get value(): FaultValue {
+    return { code: this.code, sentence: this.sentence, ...(this.fields ? { fields: this.fields } : {}) };
+  }
+}
+
+/** Any thrown thing as a fault: our own as they are, everything else as "unavailable", without its inner words. */
+export function asFault(error: unknown): Fault {
+  if (error instanceof Fault) return error;
+  return new Fault('unavailable', 'Something on our side did not answer. Nothing was lost; please try again in a minute.');
+}

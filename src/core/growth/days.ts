@@ -1,0 +1,19 @@
+import { DateTime } from 'luxon';
+
+/** The local calendar day of an instant in a zone, as YYYY-MM-DD. */
+export const localDay = (at: Date, zone: string) => DateTime.fromJSDate(at, { zone }).toISODate() ?? '';
+
+/** The `count` local days that end with the day of `until`, oldest first. */
+export function lastDays(until: Date, zone: string, count: number): string[] {
+  const end = DateTime.fromJSDate(until, { zone }).startOf('day');
+  return Array.from({ length: count }, (_, i) => end.minus({ days: count - 1 - i }).toISODate() ?? '');
+}
+
+/** The local days from that of `from` on: the columns of the runway. */
+export function nextDays(from: Date, zone: string, count: number): string[] {
+  const start = DateTime.fromJSDate(from, { zone }).startOf('day');
+  return Array.from({ length: count }, (_, i) => start.plus({ days: i }).toISODate() ?? '');
+}
+
+/** Does the runtime know this IANA time zone? */
+export const isZone = (zone: string) => DateTime.local({ zone }).isValid;

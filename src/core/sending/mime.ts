@@ -1,0 +1,112 @@
+import { foldLines, encodeWords } from 'nodemailer/lib/mime-funcs';
+import { encode, wrap } from 'nodemailer/lib/qp';
+import { escapeHtml } from '../html';
+import { pieces } from '../writing/slots';
+
+/**
+ * A letter as pre-encoded MIME source with slots. Everything that is the same for all readers is encoded once; filling a slot
+ * touches only the slot. Each slot stands on lines of its own between soft line breaks (RFC 2045 6.7 rule 5), so the
+ * pieces around it can be encoded without knowing what will stand there.
+ */
+export type MimeTemplate = {
+  /** Header fields that are the same for everyone, in order. */
+  fixedHeaders: [name: string, value: string][];
+  subject: string;
+  body: MimePiece[];
+};
+type MimePiece = { kind: 'bytes'; bytes: Buffer } | { kind: 'slot'; name: string; html: boolean };
+
+/** The header fields that differ from reader to reader. */
+export type PersonalHeaders = { to: string; messageId: string; leaveUrl: string; leaveMailto?: string };
+export type Letter = { html: string; text: string; subject: string };
+export type LetterHeaders = { fromName: string; fromAddress: string; replyTo?: string; listId: string; date: Date; boundary: string };
+
+export type MimeMessage = { headers: [name: string, value: string][]; body: Buffer };
+
+/** One line without control characters: what keeps a header from growing a second one (RFC 5322 2.2). */
+export const headerText = (value: string) => value.replace(/[\u0000-\u001f\u007f\u2028\u2029]+/g, ' ').trim();
+
+/** A display name and address as a mailbox (RFC 5322 3.4), the name quoted or as encoded words (RFC 2047). */
+export function mailbox(name: string, address: string): string {
+  const clean = headerText(name);
+  if (!clean) return headerText(address);
+  const phrase = /^[\x20-\x7e]*$/.test(clean) ? `"${clean.replace(/(["\\])/g, '\\$1')}"` : encodeWords(clean, 'Q', 52, true);
+  return `${phrase} <${headerText(address)}>`;
+}
+
+/** Compiles a rendered letter into a MIME template: multipart/alternative, text first, both parts quoted-printable. */
+export function compileMime(letter: Letter, headers: LetterHeaders): MimeTemplate {
+  const { boundary } = headers;
+  const part = (type: string) => `--${boundary}\r\nContent-Type: ${type}; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n`;
+  const body: MimePiece[] = [];
+  const raw = (text: string) => body.push({ kind: 'bytes', bytes: Buffer.from(text, 'latin1') });
+  const content = (template: string, html: boolean) => {
+    for (const piece of pieces(template.replace(/\r?\n/g, '\r\n'))) {
+      if (piece.kind === 'slot') {
+        raw('=\r\n');
+        body.push({ kind: 'slot', name: piece.name, html });
+        raw('=\r\n');
+      } else raw(quotedPrintable(piece.text));
+    }
+    raw('\r\n');
+  };
+  raw(part('text/plain'));
+  content(letter.text, false);
+  raw(part('text/html'));
+  content(letter.html, true);
+  raw(`--${boundary}--\r\n`);
+  return {
+    subject: headerText(letter.subject),
+    body: joinBytes(body),
+    fixedHeaders: [
+      ['From', mailbox(headers.fromName, headers.fromAddress)],
+      ...(headers.replyTo ? ([['Reply-To', headerText(headers.replyTo)]] as [string, string][]) : []),
+      ['Date', rfc5322Date(headers.date)],
+      ['List-Id', headers.listId],
+      ['MIME-Version', '1.0'],
+      ['Content-Type', `multipart/alternative; boundary="${boundary}"`],
+    ],
+  };
+}
+
+/** Fills a template for one reader. A slot without a value is filled with nothing. */
+export function fillMime(template: MimeTemplate, personal: PersonalHeaders, values: Record<string, string>): MimeMessage {
+  const chunks = template.body.map((piece) => {
+    if (piece.kind === 'bytes') return piece.bytes;
+    const value = values[piece.name] ?? '';
+    return Buffer.from(quotedPrintable(piece.html ? escapeHtml(value) : value), 'latin1');
+  });
+  const leave = personal.leaveMailto ? `<${personal.leaveUrl}>, <mailto:${personal.leaveMailto}>` : `<${personal.leaveUrl}>`;
+  return {
+    headers: [
+      ...template.fixedHeaders,
+      ['To', headerText(personal.to)],
+      ['Subject', encodeWords(template.subject, 'Q', 52, true)],
+      ['Message-ID', personal.messageId],
+      ['List-Unsubscribe', leave],
+      ['List-Unsubscribe-Post', 'List-Unsubscribe=One-Click'],
+    ],
+    body: Buffer.concat(chunks),
+  };
+}
+
+/** Header fields as they stand on the wire: folded at 76, CRLF after each, the empty line last. */
+export function headerBlock(headers: [string, string][]): string {
+  return `${headers.map(([name, value]) => foldLines(`${name}: ${value}`, 76)).join('\r\n')}\r\n\r\n`;
+}
+
+const quotedPrintable = (text: string) => wrap(encode(text), 76);
+
+/** Neighbouring byte pieces as one, so that filling concatenates as few buffers as there are slots. */
+function joinBytes(all: MimePiece[]): MimePiece[] {
+  const out: MimePiece[] = [];
+  for (const piece of all) {
+    const last = out.at(-1);
+    if (piece.kind === 'bytes' && last?.kind === 'bytes') last.bytes = Buffer.concat([last.bytes, piece.bytes]);
+    else out.push(piece.kind === 'bytes' ? { ...piece } : piece);
+  }
+  return out;
+}
+
+/** A date-time in UTC (RFC 5322 3.3). */
+export const rfc5322Date = (date: Date) => date.toUTCString().replace(/GMT$/, '+0000');

@@ -1,0 +1,68 @@
+import Joi from 'joi';
+
+export type Config = {
+  databaseUrl: string;
+  /** At least 32 characters; signs links, encrypts keys at rest and keeps sessions. */
+  secret: string;
+  /** Where writers and readers find the pages, for example https://inkset.example. */
+  webOrigin: string;
+  /** Where links in letters and embedded forms point; in production the link host. */
+  linkOrigin: string;
+  /** The installation's own mail domain: from-address of account mails, target of return paths. */
+  mailDomain: string;
+  /** DNS servers to ask, as address or address:port; empty for the machine's own. */
+  dnsServers: string[];
+  /** The port on which other people's mail servers listen: 25, except in the demo. */
+  mxPort: number;
+  mailroomPort: number;
+  edgePort: number;
+  /** Where the Backlot's clock is to be read; empty for the machine's own time. */
+  clockUrl: string;
+  /** Allows fetching from loopback addresses: the demo's blog. Never in production. */
+  allowLoopback: boolean;
+  feedSeconds: number;
+  logLevel: string;
+};
+
+const origin = Joi.string().uri({ scheme: ['http', 'https'] });
+const port = Joi.number().integer().min(1).max(65_535);
+
+const schema = Joi.object({
+  INKSET_DATABASE_URL: Joi.string().uri({ scheme: ['postgres', 'postgresql'] }).required(),
+  INKSET_SECRET: Joi.string().min(32).required(),
+  INKSET_WEB_ORIGIN: origin.required(),
+  INKSET_LINK_ORIGIN: origin.required(),
+  INKSET_MAIL_DOMAIN: Joi.string().domain({ tlds: false }).required(),
+  INKSET_DNS_SERVERS: Joi.string().allow('').default(''),
+  INKSET_MX_PORT: port.default(25),
+  INKSET_MAILROOM_PORT: port.default(25),
+  INKSET_EDGE_PORT: port.default(4610),
+  INKSET_CLOCK_URL: origin.allow('').default(''),
+  INKSET_ALLOW_LOOPBACK: Joi.boolean().default(false),
+  INKSET_FEED_SECONDS: Joi.number().integer().min(1).default(300),
+  INKSET_LOG_LEVEL: Joi.string().valid('trace', 'debug', 'info', 'warn', 'error', 'silent').default('info'),
+}).unknown();
+
+/** Reads the configuration from environment variables; throws one error that names every variable that is missing or wrong. */
+export function readConfig(env: Record<string, string | undefined>): Config {
+  const { value, error } = schema.validate(env, { abortEarly: false });
+  if (error) {
+    const lines = error.details.map((detail) => `  ${detail.message.replace(/"/g, '')}`);
+    throw new Error(`The configuration is not complete:\n${lines.join('\n')}`);
+  }
+  return {
+    databaseUrl: value.INKSET_DATABASE_URL,
+    secret: value.INKSET_SECRET,
+    webOrigin: value.INKSET_WEB_ORIGIN.replace(/\/$/, ''),
+    linkOrigin: value.INKSET_LINK_ORIGIN.replace(/\/$/, ''),
+    mailDomain: value.INKSET_MAIL_DOMAIN,
+    dnsServers: value.INKSET_DNS_SERVERS.split(',').filter(Boolean),
+    mxPort: value.INKSET_MX_PORT,
+    mailroomPort: value.INKSET_MAILROOM_PORT,
+    edgePort: value.INKSET_EDGE_PORT,
+    clockUrl: value.INKSET_CLOCK_URL,
+    allowLoopback: value.INKSET_ALLOW_LOOPBACK,
+    feedSeconds: value.INKSET_FEED_SECONDS,
+    logLevel: value.INKSET_LOG_LEVEL,
+  };
+}

@@ -1,0 +1,42 @@
+import { Kysely, PostgresDialect } from 'kysely';
+import pg from 'pg';
+import type { Schema } from './schema';
+
+// A date is a calendar day, not an instant: it stays YYYY-MM-DD and never passes through a time zone.
+pg.types.setTypeParser(pg.types.builtins.DATE, (value) => value);
+
+export type Db = Kysely<Schema>;
+export type Connection = { db: Db; pool: pg.Pool };
+
+/**
+ * Opens a pool. A connection lost while idle (a database restart) is reported and replaced at the next use; without the
+ * listener the process would end.
+ */
+export function connect(url: string, onLost: (error: Error) => void, max = 10): Connection {
+  const pool = new pg.Pool({ connectionString: url, max, connectionTimeoutMillis: 5_000 });
+  pool.on('error', onLost);
+  pool.on('connect', (client) => client.on('error', onLost));
+  return { pool, db: new Kysely<Schema>({ dialect: new PostgresDialect({ pool }) }) };
+}
+
+/** SQLSTATE classes and socket errors that mean "the database is away", not "the query is wrong". */
+const AWAY = /^(08|57P0|53)|^(ECONNREFUSED|ECONNRESET|EPIPE|ETIMEDOUT)$/;
+
+/** Is this error the database being away or going down? Then the same call may work later. */
+export function isAway(error: unknown): boolean {
+  if (!(error instanceof Error)) return false;
+  const code = (error as { code?: string }).code ?? '';
+  return AWAY.test(code) || /Connection terminated|timeout exceeded when trying to connect|Client has encountered a connection error/.test(error.message);
+}
+
+/** Runs `work` until the database answers, waiting a little longer each time (at most 2 s); other errors pass through. */
+export async function untilBack<T>(work: () => Promise<T>, wait: (ms: number) => Promise<void>): Promise<T> {
+  for (let tries = 0; ; tries += 1) {
+    try {
+      return await work();
+    } catch (error) {
+      if (!isAway(error)) throw error;
+      await wait(Math.min(2_000, 100 * 2 ** Math.min(tries, 5)));
+    }
+  }
+}

@@ -1,0 +1,20 @@
+import { type Kysely, type Migration, Migrator } from 'kysely';
+import * as accounts from './migrations/0001-accounts';
+import * as senders from './migrations/0002-senders-and-mail';
+import * as readers from './migrations/0003-readers-and-forms';
+import * as letters from './migrations/0004-letters';
+
+/** In order; a migration that has run anywhere is never edited, a new one is added. */
+const MIGRATIONS: Record<string, Migration> = {
+  '0001-accounts': accounts,
+  '0002-senders-and-mail': senders,
+  '0003-readers-and-forms': readers,
+  '0004-letters': letters,
+};
+
+/** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */
+export async function migrate(db: Kysely<never>): Promise<void> {
+  const migrator = new Migrator({ db, provider: { getMigrations: async () => MIGRATIONS } });
+  const { error } = await migrator.migrateToLatest();
+  if (error) throw error;
+}

@@ -1,0 +1,284 @@
+import type { ColumnType, Generated, JSONColumnType } from 'kysely';
+import type { ReaderAct, ReaderState } from '@/core/readers/state';
+import type { FormDefinition } from '@/core/forms/definition';
+import type { Judgement } from '@/core/senders/judge';
+import type { RecordPurpose } from '@/core/senders/records';
+import type { Document, Layout } from '@/core/writing/document';
+
+/** The tables as Kysely sees them. bigint keys come as strings, dates as YYYY-MM-DD (see connection.ts). */
+export type Schema = {
+  user: UserTable;
+  newsletters: NewsletterTable;
+  members: { newsletter_id: string; user_id: string; role: 'owner'; created_at: Date };
+  senders: SenderTable;
+  domains: DomainTable;
+  outbox: OutboxTable;
+  rate_limits: { key: string; window_start: Date; count: number };
+  workers: { id: string; seen_at: Generated<Date> };
+  lists: ListTable;
+  forms: FormTable;
+  readers: ReaderTable;
+  memberships: {
+    reader_id: string;
+    list_id: string;
+    newsletter_id: string;
+    state: ReaderState;
+    since: Date;
+    joined_at: Date | null;
+  };
+  consents: ConsentTable;
+  confirmations: {
+    token_hash: Buffer;
+    newsletter_id: string;
+    reader_id: string;
+    list_ids: string[];
+    form_id: string | null;
+    sent_at: Date;
+    expires_at: Date;
+    used_at: Date | null;
+  };
+  suppressions: {
+    newsletter_id: string;
+    address_key: string;
+    reason: 'hard bounce' | 'complaint' | 'erased';
+    at: Date;
+    detail: string | null;
+  };
+  daily_counts: { newsletter_id: string; day: string; asked: Generated<number>; joined: Generated<number>; left_count: Generated<number> };
+  form_days: {
+    form_id: string;
+    newsletter_id: string;
+    day: string;
+    loaded: Generated<number>;
+    sent_in: Generated<number>;
+    confirmed: Generated<number>;
+  };
+  layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
+  auto_sends: AutoSendTable;
+  letters: LetterTable;
+  letter_links: { letter_id: string; position: number; url: string; clicks: Generated<number> };
+  feed_items: {
+    auto_send_id: string;
+    item_key: string;
+    title: string;
+    link: string;
+    published_at: Date | null;
+    first_seen_at: Date;
+    letter_id: string | null;
+  };
+  letter_counts: LetterCountsTable;
+  deliveries: DeliveryTable;
+  events: EventTable;
+};
+
+type UserTable = { id: string; name: string; email: string; emailVerified: boolean; createdAt: Generated<Date>; updatedAt: Generated<Date> };
+
+export type NewsletterTable = {
+  id: string;
+  slug: string;
+  name: string;
+  description: string;
+  postal_address: string;
+  reason_line: string;
+  time_zone: string;
+  language: string;
+  colour: string;
+  created_at: Date;
+};
+
+type SenderTable = {
+  id: string;
+  newsletter_id: string;
+  name: string;
+  address: string;
+  domain: string;
+  reply_to: string | null;
+  confirmed_at: Date | null;
+  proof_hash: Buffer | null;
+  proof_sent_at: Date | null;
+  proof_expires_at: Date | null;
+  created_at: Date;
+};
+
+export type StoredJudgement = Judgement & { purpose: RecordPurpose };
+
+type DomainTable = {
+  id: string;
+  newsletter_id: string;
+  name: string;
+  selector: string;
+  public_key: string;
+  private_key: Buffer;
+  reports_token: string;
+  state: Generated<'unknown' | 'incomplete' | 'authenticated'>;
+  judgements: ColumnType<StoredJudgement[], string | undefined, string>;
+  checked_at: Date | null;
+  next_check_at: Date;
+  checks_since_change: Generated<number>;
+  created_at: Date;
+};
+
+type OutboxTable = {
+  id: Generated<string>;
+  newsletter_id: string | null;
+  kind: string;
+  from_name: string;
+  from_address: string;
+  reply_to: string | null;
+  to_address: string;
+  subject: string;
+  html: string;
+  text: string;
+  leave_url: string | null;
+  state: Generated<'queued' | 'sent' | 'failed'>;
+  attempts: Generated<number>;
+  due_at: Date;
+  response: string | null;
+  created_at: Date;
+  sent_at: Date | null;
+};
+
+type ListTable = {
+  id: string;
+  newsletter_id: string;
+  name: string;
+  public_name: string;
+  double_opt_in: Generated<boolean>;
+  position: Generated<number>;
+  created_at: Date;
+};
+
+type FormTable = {
+  id: string;
+  newsletter_id: string;
+  public_id: string;
+  name: string;
+  definition: JSONColumnType<FormDefinition>;
+  list_ids: string[];
+  hosted: Generated<boolean>;
+  created_at: Date;
+  updated_at: Date;
+};
+
+type ReaderTable = {
+  id: string;
+  newsletter_id: string;
+  address: string;
+  address_key: string;
+  provider: string;
+  first_name: string | null;
+  address_state: Generated<'fine' | 'bouncing' | 'suppressed'>;
+  source_form_id: string | null;
+  source_page: string | null;
+  source_referrer: string | null;
+  created_at: Date;
+};
+
+type ConsentTable = {
+  id: Generated<string>;
+  newsletter_id: string;
+  reader_id: string;
+  list_id: string;
+  act: ReaderAct | 'bounce' | 'complaint';
+  state: string;
+  at: Date;
+  form_id: string | null;
+  page: string | null;
+  referrer: string | null;
+  wording: string | null;
+  network: string | null;
+  agent: string | null;
+};
+
+type AutoSendTable = {
+  id: string;
+  newsletter_id: string;
+  name: string;
+  feed_url: string;
+  sender_id: string;
+  list_id: string;
+  layout_id: string;
+  switched_on_at: Date | null;
+  baseline_at: Date | null;
+  etag: string | null;
+  last_modified: string | null;
+  next_poll_at: Date | null;
+  polled_at: Date | null;
+  failures: Generated<number>;
+  fault: string | null;
+  feed_title: string | null;
+  created_at: Date;
+};
+
+export type LetterTable = {
+  id: string;
+  newsletter_id: string;
+  auto_send_id: string | null;
+  list_id: string | null;
+  sender_id: string | null;
+  title: string;
+  subject: string;
+  preview_line: string;
+  document: JSONColumnType<Document>;
+  state: 'due' | 'sending' | 'sent';
+  due_at: Date;
+  started_at: Date | null;
+  finished_at: Date | null;
+  sent_on: string | null;
+  html: string | null;
+  text: string | null;
+  from_name: string | null;
+  from_address: string | null;
+  reply_to: string | null;
+  domain_id: string | null;
+  fault: string | null;
+  created_at: Date;
+};
+
+type LetterCountsTable = {
+  letter_id: string;
+  newsletter_id: string;
+  recipients: Generated<number>;
+  delivered: Generated<number>;
+  bounced: Generated<number>;
+  refused: Generated<number>;
+  opened_people: Generated<number>;
+  opened_machines: Generated<number>;
+  clicked: Generated<number>;
+  left_count: Generated<number>;
+  complained: Generated<number>;
+};
+
+type DeliveryTable = {
+  id: Generated<string>;
+  sent_on: string;
+  newsletter_id: string;
+  letter_id: string;
+  reader_id: string;
+  address: string;
+  provider: string;
+  state: Generated<'queued' | 'claimed' | 'delivered' | 'bounced' | 'refused'>;
+  due_at: Date;
+  attempts: Generated<number>;
+  claimed_by: string | null;
+  delivered_at: Date | null;
+  opened_at: Date | null;
+  opened_by_machine_at: Date | null;
+  clicked_at: Date | null;
+  left_at: Date | null;
+  response: string | null;
+};
+
+type EventTable = {
+  id: Generated<string>;
+  day: string;
+  at: Date;
+  newsletter_id: string;
+  letter_id: string;
+  delivery_id: string;
+  reader_id: string;
+  kind: 'open' | 'click' | 'leave' | 'bounce' | 'complaint';
+  machine: Generated<boolean>;
+  link_position: number | null;
+  agent: string | null;
+};
