@@ -20,7 +20,7 @@ export async function openRuntime(process_: string, config: Config = readConfig(
     followed = await new FollowedClock(config.clockUrl).start();
     clock = followed;
   }
-  await migrate(db as never);
+  await migrate(db);
   const close = async () => {
     followed?.close();
     await db.destroy();

@@ -28,9 +28,12 @@ export function normaliseLink(link: string): string {
 /** What makes two items the same post: the GUID, else the normalised link. */
 export const itemKey = (item: Pick<FeedItem, 'guid' | 'link'>) => item.guid?.trim() || normaliseLink(item.link);
 
+/** Many sites date a post by its day alone, so a post of the day of switching on may carry an earlier hour. */
+const DAY = 86_400_000;
+
 /**
- * The items of a feed to be mailed: not known yet, once each, and published since the rule was switched on; oldest first.
- * An item with an older date that turns up late (a feed that grew its back catalogue) is known from then on, but never mailed.
+ * The items of a feed to be mailed: not known yet, once each, and published since about the day the rule was switched on;
+ * oldest first. An older item that turns up late (a feed that grew its back catalogue) is filed as known, but never mailed.
  * Items without a date count as new when they are unknown.
  */
 export function newItems(items: FeedItem[], known: ReadonlySet<string>, switchedOn: Date): { mail: FeedItem[]; file: FeedItem[] } {
@@ -41,7 +44,7 @@ export function newItems(items: FeedItem[], known: ReadonlySet<string>, switched
     const key = itemKey(item);
     if (!key || seen.has(key)) continue;
     seen.add(key);
-    if (item.publishedAt && item.publishedAt < switchedOn) file.push(item);
+    if (item.publishedAt && item.publishedAt.getTime() < switchedOn.getTime() - DAY) file.push(item);
     else mail.push(item);
   }
   const time = (item: FeedItem) => item.publishedAt?.getTime() ?? Number.MAX_SAFE_INTEGER;

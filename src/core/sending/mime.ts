@@ -17,9 +17,9 @@ export type MimeTemplate = {
 type MimePiece = { kind: 'bytes'; bytes: Buffer } | { kind: 'slot'; name: string; html: boolean };
 
 /** The header fields that differ from reader to reader. */
-export type PersonalHeaders = { to: string; messageId: string; leaveUrl: string; leaveMailto?: string };
+export type PersonalHeaders = { to: string; messageId: string; leaveUrl?: string; leaveMailto?: string };
 export type Letter = { html: string; text: string; subject: string };
-export type LetterHeaders = { fromName: string; fromAddress: string; replyTo?: string; listId: string; date: Date; boundary: string };
+export type LetterHeaders = { fromName: string; fromAddress: string; replyTo?: string; listId?: string; date: Date; boundary: string };
 
 export type MimeMessage = { headers: [name: string, value: string][]; body: Buffer };
 
@@ -62,7 +62,7 @@ export function compileMime(letter: Letter, headers: LetterHeaders): MimeTemplat
       ['From', mailbox(headers.fromName, headers.fromAddress)],
       ...(headers.replyTo ? ([['Reply-To', headerText(headers.replyTo)]] as [string, string][]) : []),
       ['Date', rfc5322Date(headers.date)],
-      ['List-Id', headers.listId],
+      ...(headers.listId ? ([['List-Id', headers.listId]] as [string, string][]) : []),
       ['MIME-Version', '1.0'],
       ['Content-Type', `multipart/alternative; boundary="${boundary}"`],
     ],
@@ -76,15 +76,15 @@ export function fillMime(template: MimeTemplate, personal: PersonalHeaders, valu
     const value = values[piece.name] ?? '';
     return Buffer.from(quotedPrintable(piece.html ? escapeHtml(value) : value), 'latin1');
   });
-  const leave = personal.leaveMailto ? `<${personal.leaveUrl}>, <mailto:${personal.leaveMailto}>` : `<${personal.leaveUrl}>`;
+  const leaving = [personal.leaveUrl && `<${personal.leaveUrl}>`, personal.leaveMailto && `<mailto:${personal.leaveMailto}>`].filter(Boolean);
   return {
     headers: [
       ...template.fixedHeaders,
       ['To', headerText(personal.to)],
       ['Subject', encodeWords(template.subject, 'Q', 52, true)],
       ['Message-ID', personal.messageId],
-      ['List-Unsubscribe', leave],
-      ['List-Unsubscribe-Post', 'List-Unsubscribe=One-Click'],
+      ...(leaving.length ? ([['List-Unsubscribe', leaving.join(', ')]] as [string, string][]) : []),
+      ...(personal.leaveUrl ? ([['List-Unsubscribe-Post', 'List-Unsubscribe=One-Click']] as [string, string][]) : []),
     ],
     body: Buffer.concat(chunks),
   };

@@ -13,7 +13,7 @@ const MIGRATIONS: Record<string, Migration> = {
 };
 
 /** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */
-export async function migrate(db: Kysely<never>): Promise<void> {
+export async function migrate<T>(db: Kysely<T>): Promise<void> {
   const migrator = new Migrator({ db, provider: { getMigrations: async () => MIGRATIONS } });
   const { error } = await migrator.migrateToLatest();
   if (error) throw error;

@@ -10,6 +10,7 @@ export type Schema = {
   user: UserTable;
   newsletters: NewsletterTable;
   members: { newsletter_id: string; user_id: string; role: 'owner'; created_at: Date };
+  installation: { only_one: Generated<boolean>; selector: string; public_key: string; private_key: Buffer };
   senders: SenderTable;
   domains: DomainTable;
   outbox: OutboxTable;

@@ -4,6 +4,14 @@ import { type Kysely, sql } from 'kysely';
 export async function up(db: Kysely<unknown>): Promise<void> {
   await sql
     .raw(`
+-- The installation's own mail identity, for account mails: one row.
+create table installation (
+  only_one boolean primary key default true check (only_one),
+  selector text not null,
+  public_key text not null,
+  private_key bytea not null
+);
+
 create table senders (
   id uuid primary key,
   newsletter_id uuid not null references newsletters on delete cascade,

@@ -1,0 +1,49 @@
+import { execFileSync } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { build } from 'esbuild';
+import { ROOT } from './home';
+
+const INPUTS = ['src', 'package-lock.json', 'next.config.ts', 'postcss.config.mjs', 'tsconfig.json'];
+
+/** A hash over everything the build reads, so that an unchanged tree is never built twice. */
+function fingerprint(): string {
+  const hash = createHash('sha256');
+  const add = (path: string) => {
+    if (statSync(path).isDirectory()) for (const name of readdirSync(path).sort()) add(join(path, name));
+    else if (!/\.test\.tsx?$/.test(path)) hash.update(path).update(readFileSync(path));
+  };
+  for (const input of INPUTS) add(join(ROOT, input));
+  return hash.digest('hex');
+}
+
+/** Bundles the embed script into dist/form.js. */
+export async function buildEmbed(): Promise<void> {
+  await build({
+    entryPoints: [join(ROOT, 'src/embed/form.ts')],
+    outfile: join(ROOT, 'dist/form.js'),
+    bundle: true,
+    minify: true,
+    format: 'iife',
+    target: 'es2020',
+    logLevel: 'warning',
+  });
+}
+
+/** Builds the embed script and the web application if anything they read has changed. Returns whether it had to. */
+export async function buildAll(say: (text: string) => void): Promise<boolean> {
+  const stamp = join(ROOT, '.next', 'inkset-fingerprint');
+  const now = fingerprint();
+  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === now && existsSync(join(ROOT, 'dist/form.js'))) return false;
+  say('Building the application ...');
+  await buildEmbed();
+  try {
+    execFileSync(join(ROOT, 'node_modules/.bin/next'), ['build'], { cwd: ROOT, stdio: ['ignore', 'pipe', 'pipe'], env: { ...process.env, NEXT_TELEMETRY_DISABLED: '1' } });
+  } catch (error) {
+    const { stdout, stderr } = error as { stdout: Buffer; stderr: Buffer };
+    throw new Error(`next build failed:\n${stdout}\n${stderr}`);
+  }
+  writeFileSync(stamp, now);
+  return true;
+}

@@ -1,0 +1,38 @@
+import { escapeHtml } from '../html';
+
+/** A short single mail (confirmation, proof, account): some sentences, perhaps one link, a footer. */
+export type Notice = { name: string; colour: string; heading: string; paragraphs: string[]; link?: { label: string; url: string }; footer: string[] };
+
+/** A notice as HTML and as text; the link stands in full in both, since some people copy it. */
+export function renderNotice(notice: Notice): { html: string; text: string } {
+  const sans = "font-family:'Helvetica Neue',Arial,sans-serif";
+  const serif = "font-family:Georgia,'Times New Roman',serif";
+  const paragraphs = notice.paragraphs
+    .map((text) => `<p style="margin:0 0 16px;${serif};font-size:17px;line-height:27px;color:#1c2230">${escapeHtml(text)}</p>`)
+    .join('');
+  const button = notice.link
+    ? `<p style="margin:22px 0"><a href="${escapeHtml(notice.link.url)}" style="display:inline-block;padding:12px 20px;border-radius:4px;background:${
+        notice.colour
+      };color:#fffefb;text-decoration:none;font-weight:600;${sans};font-size:15px">${escapeHtml(
+        notice.link.label,
+      )}</a></p><p style="margin:0 0 16px;${sans};font-size:13px;line-height:19px;color:#525a69">If the button does not work, copy this address into your browser:<br><span style="word-break:break-all">${escapeHtml(
+        notice.link.url,
+      )}</span></p>`
+    : '';
+  const footer = notice.footer.map((line) => escapeHtml(line)).join('<br>');
+  const html = `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${escapeHtml(
+    notice.heading,
+  )}</title></head><body style="margin:0;background:#f6f5f0"><div style="max-width:560px;margin:0 auto;padding:24px 16px"><p style="margin:0 0 10px;${serif};font-size:15px;color:${
+    notice.colour
+  }">${escapeHtml(notice.name)}</p><div style="background:#fffefb;border-radius:6px;padding:26px"><h1 style="margin:0 0 14px;${serif};font-weight:500;font-size:25px;line-height:32px;color:#1c2230">${escapeHtml(
+    notice.heading,
+  )}</h1>${paragraphs}${button}</div><p style="${sans};font-size:13px;line-height:19px;color:#525a69;padding:6px 4px">${footer}</p></div></body></html>`;
+  const text = [
+    notice.name,
+    notice.heading,
+    ...notice.paragraphs,
+    ...(notice.link ? [`${notice.link.label}:\n${notice.link.url}`] : []),
+    `-- \n${notice.footer.join('\n')}`,
+  ].join('\n\n');
+  return { html, text: `${text}\n` };
+}

@@ -1,0 +1,222 @@
+import Joi from 'joi';
+import { sql } from 'kysely';
+import { itemKey, newItems, nextPoll } from '@/core/autosend/items';
+import { asFault, Fault } from '@/core/faults';
+import { bind } from '@/core/writing/document';
+import { check } from '../check';
+import type { Context, Newsletter } from '../context';
+import { newId } from '../ids';
+import { scheduleLetter } from '../sending/letters';
+import { readFeed } from './feeds';
+
+export type NewPostsView = {
+  id: string;
+  name: string;
+  feedUrl: string;
+  feedTitle: string | null;
+  senderId: string;
+  senderName: string;
+  listId: string;
+  listName: string;
+  switchedOnAt: Date | null;
+  polledAt: Date | null;
+  nextPollAt: Date | null;
+  fault: string | null;
+  items: { title: string; link: string; at: Date; mailed: boolean }[];
+};
+
+const schema = Joi.object<{ feedUrl: string; senderId: string; listId: string }>({
+  feedUrl: Joi.string()
+    .trim()
+    .uri({ scheme: ['http', 'https'] })
+    .max(500)
+    .required()
+    .label('Feed address')
+    .messages({ 'string.uri': 'A feed address starts with https:// or http://.', 'string.uriCustomScheme': 'A feed address starts with https:// or http://.' }),
+  senderId: Joi.string().uuid().required().label('Sender'),
+  listId: Joi.string().uuid().required().label('List'),
+});
+
+/** Looks at a feed before anything is saved: its title and newest posts, or the fault that stands in the way. */
+export async function tryFeed(ctx: Context, feedUrl: string): Promise<{ title: string; posts: string[] }> {
+  const reading = await readFeed(ctx, feedUrl, { etag: null, lastModified: null });
+  return { title: reading.title, posts: reading.items.slice(0, 3).map((item) => item.title) };
+}
+
+/** Makes the rule "new posts", switched off. The feed is read once, so that a wrong address is found now and not on a Thursday. */
+export async function createNewPosts(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ id: string }> {
+  const value = check(schema, raw);
+  const own = async (table: 'senders' | 'lists', id: string) =>
+    (await ctx.db.selectFrom(table).select('id').where('newsletter_id', '=', newsletter.id).where('id', '=', id).executeTakeFirst()) !== undefined;
+  if (!(await own('senders', value.senderId))) throw new Fault('invalid', 'Choose a sender.', { senderId: 'Choose a sender.' });
+  if (!(await own('lists', value.listId))) throw new Fault('invalid', 'Choose a list.', { listId: 'Choose a list.' });
+  const feed = await tryFeed(ctx, value.feedUrl).catch((error) => {
+    const fault = asFault(error);
+    throw new Fault(fault.code, fault.sentence, { feedUrl: fault.sentence });
+  });
+  const layout = await ctx.db.selectFrom('layouts').select('id').where('newsletter_id', '=', newsletter.id).orderBy('updated_at').executeTakeFirstOrThrow();
+  const id = newId();
+  await ctx.db
+    .insertInto('auto_sends')
+    .values({
+      id,
+      newsletter_id: newsletter.id,
+      name: feed.title || new URL(value.feedUrl).host,
+      feed_url: value.feedUrl,
+      feed_title: feed.title,
+      sender_id: value.senderId,
+      list_id: value.listId,
+      layout_id: layout.id,
+      created_at: ctx.clock.now(),
+    })
+    .execute();
+  return { id };
+}
+
+/**
+ * Switches a rule on or off. On: the next reading files everything the feed holds as its back catalogue, and only what appears
+ * after this moment is mailed. Off and on again starts afresh, so that nothing from the pause is mailed in one go.
+ */
+export async function switchNewPosts(ctx: Context, newsletter: Newsletter, id: string, on: boolean): Promise<void> {
+  const now = ctx.clock.now();
+  const result = await ctx.db
+    .updateTable('auto_sends')
+    .set(
+      on
+        ? { switched_on_at: now, baseline_at: null, etag: null, last_modified: null, next_poll_at: now, failures: 0, fault: null }
+        : { switched_on_at: null, next_poll_at: null },
+    )
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .executeTakeFirst();
+  if (result.numUpdatedRows === 0n) throw new Fault('not-found', 'This auto-send is gone.');
+}
+
+/**
+ * Reads a rule's feed if it is due and makes a letter of each new post. Filing an item and scheduling its letter are one
+ * transaction keyed by the item, so a poll that runs twice, or dies between, mails nothing twice and forgets nothing. A feed that
+ * fails is asked again further and further apart; what was known stays known. Returns how many letters were made.
+ */
+export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
+  const now = ctx.clock.now();
+  const rule = await ctx.db
+    .selectFrom('auto_sends as a')
+    .innerJoin('layouts as l', 'l.id', 'a.layout_id')
+    .selectAll('a')
+    .select('l.layout')
+    .where('a.id', '=', id)
+    .where('a.switched_on_at', 'is not', null)
+    .where('a.next_poll_at', '<=', now)
+    .executeTakeFirst();
+  if (!rule?.switched_on_at) return 0;
+  const everyMs = ctx.config.feedSeconds * 1000;
+  const save = (set: Record<string, unknown>) =>
+    ctx.db
+      .updateTable('auto_sends')
+      .set({ polled_at: now, ...set })
+      .where('id', '=', id)
+      .where('switched_on_at', '=', rule.switched_on_at)
+      .execute();
+  let reading: Awaited<ReturnType<typeof readFeed>>;
+  try {
+    reading = await readFeed(ctx, rule.feed_url, { etag: rule.etag, lastModified: rule.last_modified });
+  } catch (error) {
+    const { sentence } = asFault(error);
+    const failures = rule.failures + 1;
+    await save({ failures, fault: sentence, next_poll_at: nextPoll(now, everyMs, failures) });
+    ctx.log.warn({ feed: rule.feed_url, failures, reason: sentence }, 'a feed could not be read');
+    return 0;
+  }
+  const next = { failures: 0, fault: null, next_poll_at: nextPoll(now, everyMs, 0), etag: reading.etag, last_modified: reading.lastModified };
+  if (reading.unchanged) {
+    await save(next);
+    return 0;
+  }
+  const known = await ctx.db.selectFrom('feed_items').select('item_key').where('auto_send_id', '=', id).execute();
+  const { mail, file } = newItems(reading.items, new Set(known.map((row) => row.item_key)), rule.switched_on_at);
+  // The first reading after switching on only files: what stands in the feed then is its back catalogue.
+  const first = rule.baseline_at === null;
+  const made = await ctx.db.transaction().execute(async (trx) => {
+    let letters = 0;
+    for (const [index, item] of [...file, ...mail].entries()) {
+      const isNew = index >= file.length && !(first && !publishedAfter(item.publishedAt, rule.switched_on_at!));
+      const filed = await trx
+        .insertInto('feed_items')
+        .values({
+          auto_send_id: id,
+          item_key: itemKey(item),
+          title: item.title,
+          link: item.link,
+          published_at: item.publishedAt,
+          first_seen_at: now,
+        })
+        .onConflict((c) => c.doNothing())
+        .returning('item_key')
+        .executeTakeFirst();
+      if (!filed || !isNew) continue;
+      const letterId = await scheduleLetter(ctx, trx, {
+        newsletterId: rule.newsletter_id,
+        autoSendId: id,
+        listId: rule.list_id,
+        senderId: rule.sender_id,
+        subject: item.title,
+        previewLine: item.summary,
+        document: bind(rule.layout, item),
+        dueAt: now,
+      });
+      await trx.updateTable('feed_items').set({ letter_id: letterId }).where('auto_send_id', '=', id).where('item_key', '=', filed.item_key).execute();
+      letters += 1;
+    }
+    await trx
+      .updateTable('auto_sends')
+      .set({ polled_at: now, feed_title: reading.title || rule.feed_title, baseline_at: rule.baseline_at ?? now, ...next })
+      .where('id', '=', id)
+      .where('switched_on_at', '=', rule.switched_on_at)
+      .execute();
+    return letters;
+  });
+  if (made) ctx.log.info({ feed: rule.feed_url, letters: made }, 'new posts became letters');
+  return made;
+}
+
+/** On the first reading only an item that carries a later date than the switch counts as new. */
+const publishedAfter = (at: Date | null, switchedOn: Date) => at !== null && at >= switchedOn;
+
+/** A newsletter's rules with their newest posts. */
+export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<NewPostsView[]> {
+  const rows = await ctx.db
+    .selectFrom('auto_sends as a')
+    .innerJoin('senders as s', 's.id', 'a.sender_id')
+    .innerJoin('lists as l', 'l.id', 'a.list_id')
+    .selectAll('a')
+    .select(['s.name as sender_name', 's.address as sender_address', 'l.name as list_name'])
+    .where('a.newsletter_id', '=', newsletter.id)
+    .orderBy('a.created_at')
+    .execute();
+  return Promise.all(
+    rows.map(async (row) => {
+      const items = await ctx.db
+        .selectFrom('feed_items')
+        .select(['title', 'link', sql<Date>`coalesce(published_at, first_seen_at)`.as('at'), sql<boolean>`letter_id is not null`.as('mailed')])
+        .where('auto_send_id', '=', row.id)
+        .orderBy('at', 'desc')
+        .limit(6)
+        .execute();
+      return {
+        id: row.id,
+        name: row.name,
+        feedUrl: row.feed_url,
+        feedTitle: row.feed_title,
+        senderId: row.sender_id,
+        senderName: `${row.sender_name} <${row.sender_address}>`,
+        listId: row.list_id,
+        listName: row.list_name,
+        switchedOnAt: row.switched_on_at,
+        polledAt: row.polled_at,
+        nextPollAt: row.next_poll_at,
+        fault: row.fault,
+        items,
+      };
+    }),
+  );
+}

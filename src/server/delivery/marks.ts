@@ -1,0 +1,109 @@
+import { sql } from 'kysely';
+import type { DeliveryRef } from '@/core/sending/token';
+import { isMachine } from '@/core/delivery/machine';
+import type { Context } from '../context';
+import { untilBack } from '../db/connection';
+
+/** An open or a click as it came in. */
+export type Mark = { ref: DeliveryRef; kind: 'open' | 'click'; at: Date; agent: string; method: string; link: number | null };
+
+const WITHIN_MS = 50;
+const MOST_AT_ONCE = 1_000;
+/** Beyond this many unwritten marks new ones are dropped: a page view is worth less than a process that lives. */
+const MOST_WAITING = 200_000;
+
+/**
+ * Collects opens and clicks and writes them together, at the latest 50 ms after the first. While the database is away
+ * they wait in memory and are written when it is back.
+ */
+export class MarkBook {
+  #waiting: Mark[] = [];
+  #timer: NodeJS.Timeout | null = null;
+  #writing: Promise<void> = Promise.resolve();
+
+  constructor(private readonly ctx: Context) {}
+
+  add(mark: Mark): void {
+    if (this.#waiting.length >= MOST_WAITING) return;
+    this.#waiting.push(mark);
+    this.#timer ??= setTimeout(() => this.#write(), WITHIN_MS);
+  }
+
+  /** Writes what is waiting now; resolves when it is durable. */
+  async flush(): Promise<void> {
+    this.#write();
+    await this.#writing;
+  }
+
+  #write(): void {
+    if (this.#timer) clearTimeout(this.#timer);
+    this.#timer = null;
+    while (this.#waiting.length) {
+      const batch = this.#waiting.splice(0, MOST_AT_ONCE);
+      this.#writing = this.#writing
+        .then(() => untilBack(() => writeMarks(this.ctx, batch), (ms) => new Promise((resolve) => setTimeout(resolve, ms))))
+        .catch((error) => this.ctx.log.error({ err: error, lost: batch.length }, 'opens or clicks could not be written'));
+    }
+  }
+}
+
+type Found = { sent_on: string; id: string; letter_id: string; newsletter_id: string; reader_id: string; delivered_at: Date | null };
+
+/** Writes marks in one transaction: events, the first of each kind on the delivery, and the letters' counts. A click is also an open by a person. */
+export async function writeMarks(ctx: Context, marks: Mark[]): Promise<void> {
+  await ctx.db.transaction().execute(async (trx) => {
+    const { rows } = await sql<Found>`
+      select d.sent_on, d.id, d.letter_id, d.newsletter_id, d.reader_id, d.delivered_at from deliveries d
+      join (select distinct * from unnest(${marks.map((m) => m.ref.sentOn)}::date[], ${marks.map((m) => String(m.ref.id))}::bigint[]) as t(sent_on, id)) w
+        on d.sent_on = w.sent_on and d.id = w.id`.execute(trx);
+    const deliveries = new Map(rows.map((row) => [row.id, row]));
+    const judged = marks.flatMap((mark) => {
+      const delivery = deliveries.get(String(mark.ref.id));
+      if (!delivery) return [];
+      const seconds = delivery.delivered_at ? (mark.at.getTime() - delivery.delivered_at.getTime()) / 1000 : null;
+      return [{ mark, delivery, machine: isMachine(mark.agent, seconds, mark.method) }];
+    });
+    if (judged.length === 0) return;
+    await trx
+      .insertInto('events')
+      .values(
+        judged.map(({ mark, delivery, machine }) => ({
+          day: delivery.sent_on,
+          at: mark.at,
+          newsletter_id: delivery.newsletter_id,
+          letter_id: delivery.letter_id,
+          delivery_id: delivery.id,
+          reader_id: delivery.reader_id,
+          kind: mark.kind,
+          machine,
+          link_position: mark.link,
+          agent: mark.agent.slice(0, 200),
+        })),
+      )
+      .execute();
+    const firsts = async (column: 'opened_at' | 'opened_by_machine_at' | 'clicked_at', count: 'opened_people' | 'opened_machines' | 'clicked', of: typeof judged) => {
+      if (of.length === 0) return;
+      await sql`
+        with first as (
+          update deliveries d set ${sql.ref(column)} = f.at
+          from (select sent_on, id, min(at) as at from unnest(${of.map((j) => j.delivery.sent_on)}::date[], ${of.map((j) => j.delivery.id)}::bigint[],
+                  ${of.map((j) => j.mark.at)}::timestamptz[]) as t(sent_on, id, at) group by sent_on, id) f
+          where d.sent_on = f.sent_on and d.id = f.id and d.${sql.ref(column)} is null
+          returning d.letter_id)
+        update letter_counts c set ${sql.ref(count)} = ${sql.ref(`c.${count}`)} + n.n
+        from (select letter_id, count(*)::int as n from first group by letter_id) n where c.letter_id = n.letter_id`.execute(trx);
+    };
+    await firsts('opened_at', 'opened_people', judged.filter((j) => !j.machine));
+    await firsts('opened_by_machine_at', 'opened_machines', judged.filter((j) => j.machine && j.mark.kind === 'open'));
+    const clicks = judged.filter((j) => !j.machine && j.mark.kind === 'click');
+    await firsts('clicked_at', 'clicked', clicks);
+    if (clicks.length) {
+      await sql`
+        update letter_links l set clicks = clicks + n.n
+        from (select letter_id, position, count(*)::int as n
+              from unnest(${clicks.map((j) => j.delivery.letter_id)}::uuid[], ${clicks.map((j) => j.mark.link ?? -1)}::int[]) as t(letter_id, position)
+              group by letter_id, position) n
+        where l.letter_id = n.letter_id and l.position = n.position`.execute(trx);
+    }
+  });
+}

@@ -1,0 +1,45 @@
+import { bounceOutcome, readDeliveryStatus } from '@/core/delivery/dsn';
+import { readDeliveryToken } from '@/core/sending/token';
+import type { Context } from '../context';
+import { leave } from '../readers/leave';
+import { buryAddress } from './outcomes';
+import { bumpLetter } from './tallies';
+
+/** A message that came to one of our return addresses, taken apart by the mailroom. */
+export type Returned = { to: string; deliveryStatus: string | null };
+export type Taken = 'bounce' | 'leave' | 'nothing';
+
+/**
+ * Acts on a returned message. `b-TOKEN@` takes delivery status notifications (RFC 3464): a final failure marks the delivery, and
+ * a dead address is suppressed. `leave-TOKEN@` is the mail form of leaving (RFC 2369). Auto replies and notices without a
+ * failure change nothing. A forged or unknown address is "nothing". Taking the same notice twice changes nothing more.
+ */
+export async function takeReturned(ctx: Context, message: Returned): Promise<Taken> {
+  const local = message.to.slice(0, message.to.lastIndexOf('@')).toLowerCase();
+  const match = /^(b|leave)-([0-9a-f]{36})$/.exec(local);
+  const ref = match ? readDeliveryToken(match[2]!, ctx.config.secret) : null;
+  if (!match || !ref) return 'nothing';
+  if (match[1] === 'leave') {
+    await leave(ctx, match[2]!, { network: 'mail', agent: 'mail to the leave address' });
+    return 'leave';
+  }
+  const outcome = readDeliveryStatus(message.deliveryStatus ?? '')
+    .map(bounceOutcome)
+    .find((found) => found !== null);
+  if (!outcome) return 'nothing';
+  return ctx.db.transaction().execute(async (trx) => {
+    const dead = outcome.kind === 'dead';
+    const item = await trx
+      .updateTable('deliveries')
+      .set({ state: dead ? 'bounced' : 'refused', response: outcome.response })
+      .where('sent_on', '=', ref.sentOn)
+      .where('id', '=', String(ref.id))
+      .where('state', '=', 'delivered')
+      .returning(['id', 'sent_on', 'letter_id', 'newsletter_id', 'reader_id'])
+      .executeTakeFirst();
+    if (!item) return 'nothing';
+    await bumpLetter(trx, item.letter_id, { delivered: -1, [dead ? 'bounced' : 'refused']: 1 });
+    if (dead) await buryAddress(ctx, trx, item, outcome.response);
+    return 'bounce';
+  });
+}

@@ -1,0 +1,91 @@
+import { sql } from 'kysely';
+import { lastDays } from '@/core/growth/days';
+import type { Context, Newsletter } from '../context';
+import { type Totals, totalsOf } from '../readers/readers';
+import { type LetterRow, lettersOf } from '../sending/letters';
+import { type DomainView, domainsOf } from '../senders/domains';
+import { type SenderView, sendersOf } from '../senders/senders';
+import { newPostsOf, type NewPostsView } from '../autosend/new-posts';
+import { formsOf } from '../forms/forms';
+
+export type DayCount = { day: string; joined: number; left: number };
+export type Funnel = { loaded: number; sentIn: number; confirmed: number };
+export type Standing = { provider: string; recipients: number; delivered: number; refused: number };
+export type Today = {
+  now: Date;
+  totals: Totals;
+  days: DayCount[];
+  week: { joined: number; left: number };
+  funnel: Funnel;
+  standing: Standing[];
+  letters: LetterRow[];
+  senders: SenderView[];
+  domains: DomainView[];
+  autoSends: NewPostsView[];
+  forms: number;
+  formsSeen: boolean;
+};
+
+const DAYS = 28;
+
+/** Everything the home screen says, from counts kept as things happen. */
+export async function today(ctx: Context, newsletter: Newsletter): Promise<Today> {
+  const now = ctx.clock.now();
+  const names = lastDays(now, newsletter.time_zone, DAYS);
+  const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms] = await Promise.all([
+    totalsOf(ctx, newsletter),
+    ctx.db.selectFrom('daily_counts').select(['day', 'joined', 'left_count']).where('newsletter_id', '=', newsletter.id).where('day', '>=', names[0]!).execute(),
+    funnelOf(ctx, newsletter, names[0]!),
+    standingOf(ctx, newsletter),
+    lettersOf(ctx, newsletter, 12),
+    sendersOf(ctx, newsletter),
+    domainsOf(ctx, newsletter),
+    newPostsOf(ctx, newsletter),
+    formsOf(ctx, newsletter),
+  ]);
+  const byDay = new Map(counted.map((row) => [row.day, row]));
+  const days = names.map((day) => ({ day, joined: byDay.get(day)?.joined ?? 0, left: byDay.get(day)?.left_count ?? 0 }));
+  const week = days.slice(-7).reduce((sum, day) => ({ joined: sum.joined + day.joined, left: sum.left + day.left }), { joined: 0, left: 0 });
+  return {
+    now,
+    totals,
+    days,
+    week,
+    funnel,
+    standing,
+    letters,
+    senders,
+    domains,
+    autoSends,
+    forms: forms.length,
+    formsSeen: forms.some((form) => !form.hosted && form.loaded > 0),
+  };
+}
+
+async function funnelOf(ctx: Context, newsletter: Newsletter, since: string): Promise<Funnel> {
+  const row = await ctx.db
+    .selectFrom('form_days')
+    .select(sql<number>`coalesce(sum(loaded), 0)::int`.as('loaded'))
+    .select(sql<number>`coalesce(sum(sent_in), 0)::int`.as('sentIn'))
+    .select(sql<number>`coalesce(sum(confirmed), 0)::int`.as('confirmed'))
+    .where('newsletter_id', '=', newsletter.id)
+    .where('day', '>=', since)
+    .executeTakeFirstOrThrow();
+  return row;
+}
+
+/** How each mailbox provider took the letters of the last 14 days. */
+async function standingOf(ctx: Context, newsletter: Newsletter): Promise<Standing[]> {
+  const since = new Date(ctx.clock.now().getTime() - 14 * 86_400_000).toISOString().slice(0, 10);
+  return ctx.db
+    .selectFrom('deliveries')
+    .groupBy('provider')
+    .select(['provider', sql<number>`count(*)::int`.as('recipients')])
+    .select(sql<number>`count(*) filter (where state = 'delivered')::int`.as('delivered'))
+    .select(sql<number>`count(*) filter (where state in ('bounced', 'refused'))::int`.as('refused'))
+    .where('newsletter_id', '=', newsletter.id)
+    .where('sent_on', '>=', since)
+    .orderBy('recipients', 'desc')
+    .limit(6)
+    .execute();
+}

@@ -1,0 +1,131 @@
+import { randomUUID } from 'node:crypto';
+import { sql } from 'kysely';
+import { signDkim } from '@/core/sending/dkim';
+import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
+import { nextTry, type Outcome } from '@/core/sending/outcome';
+import { returnPathDomain } from '@/core/senders/records';
+import type { Context } from '../context';
+import type { Db } from '../db/connection';
+import { installationKey, openDkimKey } from './identity';
+import { NoRoute, openLine } from './routes';
+import { LineDown } from './smtp';
+
+export type SingleMail = {
+  newsletterId: string | null;
+  kind: 'account' | 'sender proof' | 'confirmation';
+  from?: { name: string; address: string; replyTo?: string | null };
+  to: string;
+  subject: string;
+  html: string;
+  text: string;
+  leaveUrl?: string;
+};
+
+/** Puts a mail on its way, in the caller's transaction: once that commits, the mail is as durable as its cause. */
+export async function post(ctx: Context, db: Db, mail: SingleMail): Promise<void> {
+  await db
+    .insertInto('outbox')
+    .values({
+      newsletter_id: mail.newsletterId,
+      kind: mail.kind,
+      from_name: mail.from?.name ?? 'Inkset',
+      from_address: mail.from?.address ?? `hello@${ctx.config.mailDomain}`,
+      reply_to: mail.from?.replyTo ?? null,
+      to_address: mail.to,
+      subject: mail.subject,
+      html: mail.html,
+      text: mail.text,
+      leave_url: mail.leaveUrl ?? null,
+      due_at: ctx.clock.now(),
+      created_at: ctx.clock.now(),
+    })
+    .execute();
+}
+
+/**
+ * Hands over what is due, a row at a time under its row lock: a crash leaves the row queued, and a second worker skips it.
+ * Returns how many were handled.
+ */
+export async function emptyOutbox(ctx: Context, most = 100): Promise<number> {
+  for (let handled = 0; handled < most; handled += 1) {
+    const more = await ctx.db.transaction().execute(async (trx) => {
+      const row = await trx
+        .selectFrom('outbox')
+        .selectAll()
+        .where('state', '=', 'queued')
+        .where('due_at', '<=', ctx.clock.now())
+        .orderBy('due_at')
+        .limit(1)
+        .forUpdate()
+        .skipLocked()
+        .executeTakeFirst();
+      if (!row) return false;
+      const outcome = await handOver(ctx, row);
+      const again = outcome.kind === 'later' ? nextTry(row.attempts + 1, ctx.clock.now()) : null;
+      const state = outcome.kind === 'delivered' ? 'sent' : again ? 'queued' : 'failed';
+      await trx
+        .updateTable('outbox')
+        .set({
+          state,
+          attempts: sql`attempts + 1`,
+          due_at: again ?? row.due_at,
+          response: outcome.response,
+          sent_at: state === 'sent' ? ctx.clock.now() : null,
+        })
+        .where('id', '=', row.id)
+        .execute();
+      if (state !== 'sent') ctx.log.warn({ mail: row.id, kind: row.kind, outcome: outcome.kind, response: outcome.response }, 'a single mail did not go');
+      return true;
+    });
+    if (!more) return handled;
+  }
+  return most;
+}
+
+type Row = {
+  id: string;
+  newsletter_id: string | null;
+  from_name: string;
+  from_address: string;
+  reply_to: string | null;
+  to_address: string;
+  subject: string;
+  html: string;
+  text: string;
+  leave_url: string | null;
+};
+
+async function handOver(ctx: Context, row: Row): Promise<Outcome> {
+  const fromDomain = row.from_address.slice(row.from_address.lastIndexOf('@') + 1);
+  const own = row.newsletter_id
+    ? await ctx.db
+        .selectFrom('domains')
+        .select(['name as domain', 'selector', 'public_key', 'private_key'])
+        .where('newsletter_id', '=', row.newsletter_id)
+        .where('name', '=', fromDomain)
+        .executeTakeFirst()
+    : undefined;
+  const key = own ? openDkimKey(ctx, own) : await installationKey(ctx);
+  const template = compileMime(row, {
+    fromName: row.from_name,
+    fromAddress: row.from_address,
+    replyTo: row.reply_to ?? undefined,
+    date: ctx.clock.now(),
+    boundary: `ink-${randomUUID()}`,
+  });
+  const personal = { to: row.to_address, messageId: `<m.${row.id}@${key.domain}>`, leaveUrl: row.leave_url ?? undefined };
+  const { headers, body } = fillMime(template, personal, {});
+  const signature = await signDkim(headers, body, key);
+  const message = Buffer.concat([Buffer.from(`DKIM-Signature: ${signature}\r\n${headerBlock(headers)}`), body]);
+  const returnPath = own ? `m-${row.id}@${returnPathDomain(own.domain)}` : `m-${row.id}@in.${ctx.config.mailDomain}`;
+  try {
+    const line = await openLine(ctx, row.to_address.slice(row.to_address.lastIndexOf('@') + 1));
+    const outcome = await line.send({ from: returnPath, to: row.to_address }, message);
+    line.close();
+    return outcome;
+  } catch (error) {
+    if (error instanceof NoRoute) return { kind: 'dead', response: error.message };
+    if (error instanceof LineDown) return { kind: 'later', response: error.message };
+    throw error;
+  }
+}

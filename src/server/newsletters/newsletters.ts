@@ -1,0 +1,135 @@
+import Joi from 'joi';
+import { Fault } from '@/core/faults';
+import { startingForm } from '@/core/forms/definition';
+import { isZone } from '@/core/growth/days';
+import { startingReasonLine } from '@/core/newsletters/reason-line';
+import { slugify } from '@/core/newsletters/slug';
+import { STARTING_LAYOUT } from '@/core/writing/document';
+import { check } from '../check';
+import type { Context, Newsletter } from '../context';
+import { newPublicId } from '../forms/forms';
+import { newId } from '../ids';
+
+export type NewsletterInput = { name: string; description: string; postalAddress: string; timeZone: string };
+export type NewsletterSettings = NewsletterInput & { reasonLine: string; colour: string };
+
+const zone = Joi.string()
+  .required()
+  .label('Time zone')
+  .custom((value, helpers) => (isZone(value) ? value : helpers.message({ custom: '“Time zone” is none that we know.' })));
+
+const input = {
+  name: Joi.string().trim().max(80).required().label('Name'),
+  description: Joi.string().trim().max(200).allow('').default('').label('Description'),
+  postalAddress: Joi.string().trim().min(8).max(300).required().label('Postal address'),
+  timeZone: zone,
+};
+const createSchema = Joi.object<NewsletterInput>(input);
+const settingsSchema = Joi.object<NewsletterSettings>({
+  ...input,
+  reasonLine: Joi.string().trim().min(20).max(300).required().label('Reason line'),
+  colour: Joi.string()
+    .pattern(/^#[0-9a-f]{6}$/i)
+    .required()
+    .label('Colour')
+    .messages({ 'string.pattern.base': '“Colour” is written like #17645c.' }),
+});
+
+/**
+ * Makes a newsletter with all it needs to be of use at once: one list, one layout, and the form of its own sign-up page.
+ * The slug is made from the name and numbered when it is taken.
+ */
+export async function createNewsletter(ctx: Context, userId: string, raw: unknown): Promise<Newsletter> {
+  const value = check(createSchema, raw);
+  const now = ctx.clock.now();
+  const slug = await freeSlug(ctx, slugify(value.name) || 'newsletter');
+  return ctx.db.transaction().execute(async (trx) => {
+    const newsletter: Newsletter = {
+      id: newId(),
+      slug,
+      name: value.name,
+      description: value.description,
+      postal_address: value.postalAddress,
+      reason_line: startingReasonLine(value.name),
+      time_zone: value.timeZone,
+      language: 'en',
+      colour: '#10282f',
+      created_at: now,
+    };
+    await trx.insertInto('newsletters').values(newsletter).execute();
+    await trx.insertInto('members').values({ newsletter_id: newsletter.id, user_id: userId, role: 'owner', created_at: now }).execute();
+    const listId = newId();
+    await trx
+      .insertInto('lists')
+      .values({ id: listId, newsletter_id: newsletter.id, name: 'Everyone', public_name: value.name, created_at: now })
+      .execute();
+    await trx
+      .insertInto('forms')
+      .values({
+        id: newId(),
+        newsletter_id: newsletter.id,
+        public_id: newPublicId(),
+        name: 'Sign-up page',
+        definition: JSON.stringify(startingForm(value.name)),
+        list_ids: [listId],
+        hosted: true,
+        created_at: now,
+        updated_at: now,
+      })
+      .execute();
+    await trx
+      .insertInto('layouts')
+      .values({ id: newId(), newsletter_id: newsletter.id, name: 'New posts', layout: JSON.stringify(STARTING_LAYOUT), updated_at: now })
+      .execute();
+    return newsletter;
+  });
+}
+
+async function freeSlug(ctx: Context, wanted: string): Promise<string> {
+  const taken = await ctx.db.selectFrom('newsletters').select('slug').where('slug', 'like', `${wanted}%`).execute();
+  const slugs = new Set(taken.map((row) => row.slug));
+  for (let n = 1; ; n += 1) {
+    const slug = n === 1 ? wanted : `${wanted}-${n}`;
+    if (!slugs.has(slug)) return slug;
+  }
+}
+
+/** Changes what readers see of a newsletter. */
+export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<void> {
+  const value = check(settingsSchema, raw);
+  await ctx.db
+    .updateTable('newsletters')
+    .set({
+      name: value.name,
+      description: value.description,
+      postal_address: value.postalAddress,
+      time_zone: value.timeZone,
+      reason_line: value.reasonLine,
+      colour: value.colour.toLowerCase(),
+    })
+    .where('id', '=', newsletter.id)
+    .execute();
+}
+
+/** The newsletters a person may open, oldest first. */
+export function newslettersOf(ctx: Context, userId: string): Promise<Newsletter[]> {
+  return ctx.db
+    .selectFrom('newsletters')
+    .innerJoin('members', 'members.newsletter_id', 'newsletters.id')
+    .where('members.user_id', '=', userId)
+    .selectAll('newsletters')
+    .orderBy('newsletters.created_at')
+    .execute();
+}
+
+/** One newsletter for a member of it. To anyone else it does not exist. */
+export async function openNewsletter(ctx: Context, userId: string, slug: string): Promise<Newsletter> {
+  const found = (await newslettersOf(ctx, userId)).find((newsletter) => newsletter.slug === slug);
+  if (!found) throw new Fault('not-found', 'There is no newsletter of yours at this address.');
+  return found;
+}
+
+/** A newsletter's public side by its slug, or null. */
+export async function publicNewsletter(ctx: Context, slug: string): Promise<Newsletter | null> {
+  return (await ctx.db.selectFrom('newsletters').selectAll().where('slug', '=', slug).executeTakeFirst()) ?? null;
+}

@@ -1,0 +1,39 @@
+import { escapeHtml } from '@/core/html';
+
+export type PublicPage = { title: string; name: string; body: string; status?: number; noFrame?: boolean; bare?: boolean };
+
+const CSS = `:root{color-scheme:light dark;--paper:#f6f5f0;--sheet:#fffefb;--ink:#1c2230;--ink2:#525a69;--rule:#d8d5ca;--act:#17645c;--on:#fffefb}
+@media(prefers-color-scheme:dark){:root{--paper:#14171d;--sheet:#1b1f27;--ink:#ece8dd;--ink2:#b3b1a8;--rule:#373c47;--act:#7fc4b6;--on:#10231f}}
+*{box-sizing:border-box}body{margin:0;background:var(--paper);color:var(--ink);font:17px/1.6 Georgia,'Times New Roman',serif}
+main{max-width:36rem;margin:0 auto;padding:12vh 20px 40px}header{font-size:16px;color:var(--ink2);border-bottom:3px double var(--rule);padding-bottom:10px;margin-bottom:28px}
+h1{font-weight:500;font-size:30px;line-height:1.25;margin:0 0 12px}p{margin:0 0 16px}a{color:var(--act)}
+button{font:600 16px/1.2 system-ui,sans-serif;padding:13px 22px;border:0;border-radius:4px;background:var(--act);color:var(--on);cursor:pointer}
+button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}`;
+
+/** A page for readers: no script, readable everywhere, in light and dark, cached nowhere. */
+export function page(view: PublicPage): Response {
+  const inner = view.bare
+    ? view.body
+    : `<main><header>${escapeHtml(view.name)}</header>${view.body}</main>`;
+  const html = `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><meta name="robots" content="noindex"><title>${escapeHtml(
+    view.title,
+  )}</title><style>${view.bare ? 'body{margin:0;background:transparent}' : CSS}</style></head><body>${inner}</body></html>`;
+  return new Response(html, {
+    status: view.status ?? 200,
+    headers: {
+      'content-type': 'text/html; charset=utf-8',
+      'cache-control': 'no-store',
+      'referrer-policy': 'no-referrer',
+      'x-content-type-options': 'nosniff',
+      // Only the form itself may stand in somebody's frame (clickjacking).
+      'content-security-policy': `default-src 'none'; style-src 'unsafe-inline'; img-src data:; form-action *; frame-ancestors ${view.bare ? '*' : "'none'"}`,
+    },
+  });
+}
+
+/** A page that says one thing: a title and a sentence. */
+export const saying = (name: string, title: string, sentence: string, status = 200): Response =>
+  page({ name, title, status, body: `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(sentence)}</p>` });
+
+export const json = (value: unknown, status = 200, headers: Record<string, string> = {}): Response =>
+  new Response(JSON.stringify(value), { status, headers: { 'content-type': 'application/json', 'cache-control': 'no-store', ...headers } });

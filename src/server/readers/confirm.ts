@@ -1,0 +1,71 @@
+import { Fault } from '@/core/faults';
+import { transition } from '@/core/readers/state';
+import type { Context } from '../context';
+import { countDay, countForm } from '../growth/counts';
+import { hashToken } from '../secrets';
+import type { Visitor } from './join';
+
+export type Confirmed = { newsletter: { name: string; slug: string; colour: string } };
+
+/**
+ * A clicked confirmation link: the reader is *reading* on the lists they asked for. Clicking again says the same and changes
+ * nothing, also after they have left: an old link does not bring anybody back. Throws "expired" or "not-found".
+ */
+export async function confirm(ctx: Context, token: string, visitor: Visitor): Promise<Confirmed> {
+  const now = ctx.clock.now();
+  return ctx.db.transaction().execute(async (trx) => {
+    const row = await trx
+      .selectFrom('confirmations as c')
+      .innerJoin('newsletters as n', 'n.id', 'c.newsletter_id')
+      .selectAll('c')
+      .select(['n.name', 'n.slug', 'n.colour', 'n.time_zone'])
+      .where('token_hash', '=', hashToken(token))
+      .forUpdate('c')
+      .executeTakeFirst();
+    if (!row) throw new Fault('not-found', 'This link is not one of ours, or a part of it is missing. Copy it whole, or sign up again.');
+    const newsletter = { id: row.newsletter_id, name: row.name, slug: row.slug, colour: row.colour, time_zone: row.time_zone };
+    if (row.used_at) return { newsletter };
+    if (row.expires_at < now) throw new Fault('expired', 'This link has run out after 30 days. Sign up again, and a new one comes at once.');
+    await trx.updateTable('confirmations').set({ used_at: now }).where('token_hash', '=', row.token_hash).execute();
+    let joined = false;
+    for (const listId of row.list_ids) {
+      const standing = await trx.selectFrom('memberships').select('state').where('reader_id', '=', row.reader_id).where('list_id', '=', listId).executeTakeFirst();
+      const step = transition(standing?.state ?? null, 'confirm', true);
+      if (!step.changed) continue;
+      joined = true;
+      await trx
+        .updateTable('memberships')
+        .set({ state: step.state, since: now, joined_at: now })
+        .where('reader_id', '=', row.reader_id)
+        .where('list_id', '=', listId)
+        .execute();
+      await trx
+        .insertInto('consents')
+        .values({
+          newsletter_id: newsletter.id,
+          reader_id: row.reader_id,
+          list_id: listId,
+          act: 'confirm',
+          state: step.state,
+          at: now,
+          form_id: row.form_id,
+          network: visitor.network,
+          agent: visitor.agent.slice(0, 300),
+        })
+        .execute();
+      await countDay(ctx, trx, newsletter, 'joined');
+    }
+    if (joined) {
+      if (row.form_id) await countForm(ctx, trx, newsletter, row.form_id, 'confirmed');
+      // Confirming by one's own act lifts what an earlier complaint or erasure had put on the address.
+      const reader = await trx
+        .updateTable('readers')
+        .set({ address_state: 'fine' })
+        .where('id', '=', row.reader_id)
+        .returning('address_key')
+        .executeTakeFirstOrThrow();
+      await trx.deleteFrom('suppressions').where('newsletter_id', '=', newsletter.id).where('address_key', '=', reader.address_key).execute();
+    }
+    return { newsletter };
+  });
+}

@@ -1,0 +1,154 @@
+import { sql } from 'kysely';
+import { Fault } from '@/core/faults';
+import type { ReaderState } from '@/core/readers/state';
+import type { Context, Newsletter } from '../context';
+
+export type ReaderRow = {
+  id: string;
+  address: string;
+  firstName: string | null;
+  state: ReaderState;
+  addressState: 'fine' | 'bouncing' | 'suppressed';
+  joinedAt: Date;
+  source: string | null;
+  page: string | null;
+};
+export type ReaderFilter = { find?: string; state?: ReaderState | 'bouncing'; before?: string };
+export type ReaderPage = { rows: ReaderRow[]; next: string | null };
+export type Totals = { reading: number; waiting: number; left: number; unreachable: number };
+
+const PAGE = 60;
+
+/** A reader's state over all lists: reading on any, else waiting on any, else left. */
+const overall = sql<ReaderState>`case when bool_or(m.state = 'reading') then 'reading' when bool_or(m.state = 'waiting') then 'waiting' else 'left' end`;
+
+/** A page of readers, newest first, by keyset: `before` is the `next` of the page before. */
+export async function readersPage(ctx: Context, newsletter: Newsletter, filter: ReaderFilter): Promise<ReaderPage> {
+  const cursor = filter.before ? readCursor(filter.before) : null;
+  const find = filter.find?.trim().toLowerCase();
+  const rows = await ctx.db
+    .selectFrom('readers as r')
+    .innerJoin('memberships as m', 'm.reader_id', 'r.id')
+    .leftJoin('forms as f', 'f.id', 'r.source_form_id')
+    .where('r.newsletter_id', '=', newsletter.id)
+    .$if(Boolean(find), (q) => {
+      const like = `%${find!.replace(/[\\%_]/g, '\\$&')}%`;
+      return q.where((eb) => eb.or([eb('r.address_key', 'like', like), eb(sql`lower(r.first_name)`, 'like', like)]));
+    })
+    .$if(filter.state === 'bouncing', (q) => q.where('r.address_state', '<>', 'fine'))
+    .$if(cursor !== null, (q) => q.where(sql<boolean>`(r.created_at, r.id) < (${cursor!.at}::timestamptz, ${cursor!.id}::uuid)`))
+    .groupBy(['r.id', 'f.name'])
+    .$if(filter.state !== undefined && filter.state !== 'bouncing', (q) => q.having(overall, '=', filter.state as ReaderState))
+    .select(['r.id', 'r.address', 'r.first_name as firstName', 'r.address_state as addressState', 'r.created_at as joinedAt'])
+    .select(['f.name as source', 'r.source_page as page', overall.as('state')])
+    .orderBy('r.created_at', 'desc')
+    .orderBy('r.id', 'desc')
+    .limit(PAGE + 1)
+    .execute();
+  const last = rows.length > PAGE ? rows[PAGE - 1] : undefined;
+  return { rows: rows.slice(0, PAGE), next: last ? `${last.joinedAt.getTime()}.${last.id}` : null };
+}
+
+function readCursor(text: string): { at: Date; id: string } | null {
+  const match = /^(\d{1,15})\.([0-9a-f-]{36})$/.exec(text);
+  return match ? { at: new Date(Number(match[1])), id: match[2]! } : null;
+}
+
+/** How many people stand where. `reading` counts only addresses that can be reached; the others are `unreachable`. */
+export async function totalsOf(ctx: Context, newsletter: Newsletter): Promise<Totals> {
+  const { rows } = await sql<Totals>`
+    select count(*) filter (where s = 'reading' and fine)::int as reading, count(*) filter (where s = 'waiting')::int as waiting,
+           count(*) filter (where s = 'left')::int as left, count(*) filter (where s = 'reading' and not fine)::int as unreachable
+    from (select ${overall} as s, bool_and(r.address_state = 'fine') as fine
+          from readers r join memberships m on m.reader_id = r.id where r.newsletter_id = ${newsletter.id} group by r.id) people`.execute(ctx.db);
+  return rows[0]!;
+}
+
+export type ReaderProfile = ReaderRow & {
+  referrer: string | null;
+  lists: { name: string; state: ReaderState; since: Date }[];
+  history: { at: Date; text: string; detail: string | null }[];
+};
+
+/** One reader: where they stand, where they came from, and what happened, newest first. */
+export async function readerProfile(ctx: Context, newsletter: Newsletter, id: string): Promise<ReaderProfile> {
+  const reader = await ctx.db
+    .selectFrom('readers as r')
+    .leftJoin('forms as f', 'f.id', 'r.source_form_id')
+    .selectAll('r')
+    .select('f.name as source')
+    .where('r.newsletter_id', '=', newsletter.id)
+    .where(sql<boolean>`r.id::text = ${id}`)
+    .executeTakeFirst();
+  if (!reader) throw new Fault('not-found', 'There is no such reader.');
+  const lists = await ctx.db
+    .selectFrom('memberships as m')
+    .innerJoin('lists', 'lists.id', 'm.list_id')
+    .select(['lists.name', 'm.state', 'm.since'])
+    .where('m.reader_id', '=', reader.id)
+    .orderBy('lists.position')
+    .execute();
+  const consents = await ctx.db
+    .selectFrom('consents as c')
+    .innerJoin('lists', 'lists.id', 'c.list_id')
+    .leftJoin('forms as f', 'f.id', 'c.form_id')
+    .select(['c.at', 'c.act', 'c.state', 'c.page', 'c.wording', 'c.network', 'lists.name as list', 'f.name as form'])
+    .where('c.reader_id', '=', reader.id)
+    .orderBy('c.at', 'desc')
+    .limit(100)
+    .execute();
+  const deliveries = await ctx.db
+    .selectFrom('deliveries as d')
+    .innerJoin('letters as l', 'l.id', 'd.letter_id')
+    .select(['l.subject', 'd.state', 'd.delivered_at', 'd.due_at', 'd.opened_at', 'd.clicked_at', 'd.response'])
+    .where('d.reader_id', '=', reader.id)
+    .orderBy('d.due_at', 'desc')
+    .limit(50)
+    .execute();
+  const history = [
+    ...consents.map((c) => ({ at: c.at, text: consentText(c), detail: c.wording ? `Shown: ${c.wording.replace(/\n/g, ' / ')}` : c.page })),
+    ...deliveries.map((d) => ({
+      at: d.delivered_at ?? d.due_at,
+      text: `${DELIVERED[d.state]} “${d.subject}”${d.clicked_at ? ', clicked' : d.opened_at ? ', read' : ''}`,
+      detail: d.state === 'delivered' ? null : d.response,
+    })),
+  ].sort((a, b) => b.at.getTime() - a.at.getTime());
+  const states = lists.map((list) => list.state);
+  return {
+    id: reader.id,
+    address: reader.address,
+    firstName: reader.first_name,
+    addressState: reader.address_state,
+    state: states.includes('reading') ? 'reading' : states.includes('waiting') ? 'waiting' : 'left',
+    joinedAt: reader.created_at,
+    source: reader.source,
+    page: reader.source_page,
+    referrer: reader.source_referrer,
+    lists,
+    history,
+  };
+}
+
+const DELIVERED = { queued: 'Waits for', claimed: 'Is being sent', delivered: 'Got', bounced: 'Could not get', refused: 'Was refused' } as const;
+
+function consentText(c: { act: string; list: string; form: string | null; state: string }): string {
+  const by = c.form ? ` on the form “${c.form}”` : '';
+  if (c.act === 'ask') return `Asked for ${c.list}${by}`;
+  if (c.act === 'confirm') return `Confirmed ${c.list}`;
+  if (c.act === 'leave') return `Left ${c.list}`;
+  return c.act === 'bounce' ? 'The mailbox does not exist' : 'Complained';
+}
+
+/** A newsletter's lists with their counts, in their order. */
+export function listsOf(ctx: Context, newsletter: Newsletter) {
+  return ctx.db
+    .selectFrom('lists')
+    .leftJoin('memberships as m', 'm.list_id', 'lists.id')
+    .where('lists.newsletter_id', '=', newsletter.id)
+    .groupBy('lists.id')
+    .select(['lists.id', 'lists.name', 'lists.public_name as publicName', 'lists.double_opt_in as doubleOptIn'])
+    .select(sql<number>`count(*) filter (where m.state = 'reading')::int`.as('reading'))
+    .orderBy('lists.position')
+    .orderBy('lists.created_at')
+    .execute();
+}

@@ -1,0 +1,107 @@
+import { sql } from 'kysely';
+import { nextTry, type Outcome } from '@/core/sending/outcome';
+import type { Context } from '../context';
+import { untilBack } from '../db/connection';
+import { type Claim, recordOutcomes, type Result } from '../delivery/outcomes';
+import { NoRoute, openLine } from '../mail/routes';
+import { LineDown, type MailLine } from '../mail/smtp';
+import { messageFor, prepare, type Prepared } from './prepared';
+
+const BATCH = 200;
+/** Connections to one mailbox provider at a time. */
+const LINES = 6;
+
+const pause = (ms: number) => new Promise<void>((resolve) => setTimeout(resolve, ms));
+
+/**
+ * Sends everything that is due to one mailbox provider, batch after batch: claim, hand over on a few lines, write the results.
+ * The results outlive the database being away: they are kept and written once it is back. When the provider cannot be reached,
+ * the rest of its queue waits instead of trying the same door again for each letter. Returns how many were handed over.
+ */
+export async function deliverTo(ctx: Context, provider: string, workerId: string, stopping: () => boolean): Promise<number> {
+  const lines: MailLine[] = [];
+  const letters = new Map<string, Promise<Prepared>>();
+  let handed = 0;
+  try {
+    while (!stopping()) {
+      const batch = await claim(ctx, provider, workerId);
+      if (batch.length === 0) break;
+      const { results, down } = await handOver(ctx, provider, batch, lines, letters);
+      await untilBack(() => recordOutcomes(ctx, results, workerId), pause);
+      handed += results.filter((result) => result.outcome.kind === 'delivered').length;
+      if (down) {
+        await postpone(ctx, provider, down);
+        break;
+      }
+    }
+  } finally {
+    for (const line of lines) line.close();
+  }
+  return handed;
+}
+
+/** Takes a batch for this worker. SKIP LOCKED lets several workers take from one provider's queue without waiting. */
+async function claim(ctx: Context, provider: string, workerId: string): Promise<Claim[]> {
+  const { rows } = await sql<Claim>`
+    update deliveries d set state = 'claimed', claimed_by = ${workerId}
+    from (select sent_on, id from deliveries
+          where provider = ${provider} and state = 'queued' and due_at <= ${ctx.clock.now()}
+          order by due_at, id limit ${BATCH} for update skip locked) mine
+    where d.sent_on = mine.sent_on and d.id = mine.id
+    returning d.id, d.sent_on, d.letter_id, d.newsletter_id, d.reader_id, d.address, d.attempts`.execute(ctx.db);
+  return rows;
+}
+
+async function handOver(ctx: Context, provider: string, batch: Claim[], lines: MailLine[], letters: Map<string, Promise<Prepared>>) {
+  const results: Result[] = [];
+  const queue = [...batch];
+  let down: LineDown | null = null;
+  const finish = (item: Claim, outcome: Outcome) => {
+    const again = outcome.kind === 'later' ? nextTry(item.attempts + 1, ctx.clock.now()) : null;
+    results.push({ item, outcome, again });
+  };
+  const lane = async (n: number) => {
+    for (let item = queue.shift(); item; item = queue.shift()) {
+      if (down) {
+        finish(item, { kind: 'later', response: down.message });
+        continue;
+      }
+      try {
+        let letter = letters.get(item.letter_id);
+        if (!letter) {
+          letter = prepare(ctx, item.letter_id);
+          letters.set(item.letter_id, letter);
+        }
+        const { envelope, message } = await messageFor(await letter, { id: item.id, sentOn: item.sent_on, address: item.address });
+        lines[n] ??= await openLine(ctx, provider);
+        finish(item, await lines[n].send(envelope, message));
+      } catch (error) {
+        delete lines[n];
+        if (error instanceof NoRoute) finish(item, { kind: 'dead', response: error.message });
+        else if (error instanceof LineDown) {
+          down = error;
+          finish(item, { kind: 'later', response: error.message });
+        } else {
+          // Not the way and not the mailbox: something of ours. The letter waits, and the log says what happened.
+          ctx.log.error({ err: error, letter: item.letter_id }, 'a delivery could not be made');
+          letters.delete(item.letter_id);
+          finish(item, { kind: 'later', response: 'Something on our side failed; we try again.' });
+        }
+      }
+    }
+  };
+  await Promise.all(Array.from({ length: Math.min(LINES, batch.length) }, (_, n) => lane(n)));
+  return { results, down: down as LineDown | null };
+}
+
+/** Lets the rest of a provider's queue wait a minute, with the reason. */
+async function postpone(ctx: Context, provider: string, down: LineDown): Promise<void> {
+  ctx.log.warn({ provider, reason: down.message }, 'a mailbox provider cannot be reached; its letters wait');
+  await ctx.db
+    .updateTable('deliveries')
+    .set({ due_at: new Date(ctx.clock.now().getTime() + 60_000), response: down.message })
+    .where('provider', '=', provider)
+    .where('state', '=', 'queued')
+    .where('due_at', '<=', ctx.clock.now())
+    .execute();
+}

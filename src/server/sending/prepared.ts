@@ -1,0 +1,66 @@
+import { createHmac } from 'node:crypto';
+import { signDkim, type DkimKey } from '@/core/sending/dkim';
+import { compileMime, fillMime, headerBlock, type MimeTemplate } from '@/core/sending/mime';
+import { deliveryToken } from '@/core/sending/token';
+import { returnPathDomain } from '@/core/senders/records';
+import { SLOT } from '@/core/writing/render';
+import type { Context } from '../context';
+import { openDkimKey } from '../mail/identity';
+import type { Envelope } from '../mail/smtp';
+
+/** A letter made ready once per process: MIME compiled, key opened, links signed. */
+export type Prepared = { template: MimeTemplate; key: DkimKey; links: string[]; linkOrigin: string; secret: string };
+export type Recipient = { id: string; sentOn: string; address: string };
+
+/** The signature that lets a link leave our host: over the target alone, the same for every reader of the letter. */
+export const linkSignature = (url: string, secret: string) => createHmac('sha256', secret).update('link').update(url).digest('hex').slice(0, 20);
+
+/** Loads a letter that is being sent and makes it ready. Throws if its domain or key is gone. */
+export async function prepare(ctx: Context, letterId: string): Promise<Prepared> {
+  const letter = await ctx.db
+    .selectFrom('letters as l')
+    .innerJoin('domains as d', 'd.id', 'l.domain_id')
+    .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
+    .select(['l.html', 'l.text', 'l.subject', 'l.from_name', 'l.from_address', 'l.reply_to', 'l.started_at', 'n.name', 'n.slug'])
+    .select(['d.name as domain', 'd.selector', 'd.public_key', 'd.private_key'])
+    .where('l.id', '=', letterId)
+    .executeTakeFirstOrThrow();
+  const links = await ctx.db.selectFrom('letter_links').select('url').where('letter_id', '=', letterId).orderBy('position').execute();
+  return {
+    key: openDkimKey(ctx, letter),
+    linkOrigin: ctx.config.linkOrigin,
+    secret: ctx.config.secret,
+    links: links.map(({ url }, n) => `/${n}?u=${encodeURIComponent(url)}&s=${linkSignature(url, ctx.config.secret)}`),
+    template: compileMime(
+      { html: letter.html ?? '', text: letter.text ?? '', subject: letter.subject },
+      {
+        fromName: letter.from_name ?? letter.name,
+        fromAddress: letter.from_address ?? '',
+        replyTo: letter.reply_to ?? undefined,
+        listId: `<${letter.slug}.${letter.domain}>`,
+        date: letter.started_at ?? ctx.clock.now(),
+        boundary: `ink-${letterId}`,
+      },
+    ),
+  };
+}
+
+/**
+ * One reader's message, signed. The token stands in the return path (VERP), the leave and count links and the Message-ID, so a
+ * letter sent twice after a crash carries the same Message-ID both times.
+ */
+export async function messageFor(letter: Prepared, to: Recipient): Promise<{ envelope: Envelope; message: Buffer }> {
+  const token = deliveryToken({ id: BigInt(to.id), sentOn: to.sentOn }, letter.secret);
+  const back = returnPathDomain(letter.key.domain);
+  const leaveUrl = `${letter.linkOrigin}/e/leave/${token}`;
+  const values: Record<string, string> = { [SLOT.leave]: leaveUrl, [SLOT.pixel]: `${letter.linkOrigin}/e/o/${token}.gif` };
+  const click = `${letter.linkOrigin}/e/c/${token}`;
+  for (let n = 0; n < letter.links.length; n += 1) values[`link:${n}`] = click + letter.links[n];
+  const personal = { to: to.address, messageId: `<${token}@${letter.key.domain}>`, leaveUrl, leaveMailto: `leave-${token}@${back}` };
+  const { headers, body } = fillMime(letter.template, personal, values);
+  const signature = await signDkim(headers, body, letter.key);
+  return {
+    envelope: { from: `b-${token}@${back}`, to: to.address },
+    message: Buffer.concat([Buffer.from(`DKIM-Signature: ${signature}\r\n${headerBlock(headers)}`), body]),
+  };
+}
