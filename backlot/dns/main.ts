@@ -1,0 +1,140 @@
+/*
+ * The DNS host: a name server (UDP and TCP) for every zone typed here, and the pages on which records are typed or pasted. Zones are kept as
+ * master files. Its mood can be changed to see what happens: "silent" answers nothing, "failing" answers SERVFAIL.
+ */
+import { createSocket } from 'node:dgram';
+import { readdirSync, readFileSync } from 'node:fs';
+import { createServer } from 'node:net';
+import * as dns from 'dns-packet';
+import { asJson, notFound, serve } from '../shell/http';
+import { esc, worldPage } from '../shell/page';
+import { place, portOf, writeFileWhole } from '../shell/world';
+import { answer, encodeUdp, type Zones } from './answer';
+import { makeRecord, readMasterFile, valueTokens, writeMasterFile, type ZoneRecord } from './master-file';
+
+const folder = place('zones', '.').replace(/\.$/, '');
+const zones: Zones = new Map();
+for (const name of readdirSync(folder).filter((file) => file.endsWith('.zone'))) {
+  const domain = name.replace(/\.zone$/, '');
+  zones.set(domain, readMasterFile(readFileSync(place('zones', name), 'utf8'), domain).records);
+}
+let mood: 'normal' | 'silent' | 'failing' = 'normal';
+
+function keep(domain: string, records: ZoneRecord[]): void {
+  zones.set(domain, records);
+  writeFileWhole(place('zones', `${domain}.zone`), writeMasterFile(domain, records));
+}
+
+function respond(message: Buffer): { query: dns.Packet; response: dns.Packet } | null {
+  if (mood === 'silent') return null;
+  try {
+    const query = dns.decode(message);
+    const response = answer(zones, query);
+    return { query, response: mood === 'failing' ? { ...response, flags: 2, answers: [], authorities: [] } : response };
+  } catch {
+    return null;
+  }
+}
+
+const dnsPort = portOf('BACKLOT_DNS_PORT');
+const udp = createSocket('udp4');
+udp.on('message', (message, from) => {
+  const found = respond(message);
+  if (found) udp.send(encodeUdp(found.response, found.query), from.port, from.address);
+});
+udp.bind(dnsPort, '127.0.0.1');
+
+createServer((socket) => {
+  let pending = Buffer.alloc(0);
+  socket.on('error', () => socket.destroy());
+  socket.on('data', (chunk) => {
+    pending = Buffer.concat([pending, chunk]);
+    while (pending.length >= 2 && pending.length >= 2 + pending.readUInt16BE(0)) {
+      const end = 2 + pending.readUInt16BE(0);
+      const found = respond(pending.subarray(2, end));
+      pending = pending.subarray(end);
+      if (!found) continue;
+      const body = dns.encode(found.response);
+      const length = Buffer.alloc(2);
+      length.writeUInt16BE(body.length);
+      socket.write(Buffer.concat([length, body]));
+    }
+  });
+}).listen(dnsPort, '127.0.0.1');
+
+const DOMAIN = /^[a-z0-9-]+(\.[a-z0-9-]+)+$/;
+
+function zonePage(domain: string, note = ''): string {
+  const rows = (zones.get(domain) ?? [])
+    .map(
+      (r, n) =>
+        `<tr><td class="mono">${esc(r.name)}</td><td>${r.type}</td><td class="mono">${esc(r.type === 'MX' ? `${r.priority} ${r.value}` : r.value)}</td><td><form method="post" action="/zones/${domain}/remove"><button name="n" value="${n}">Remove</button></form></td></tr>`,
+    )
+    .join('');
+  return worldPage(
+    'The DNS host',
+    domain,
+    `<p><a href="/">All zones</a></p><h1>${esc(domain)}</h1>${note ? `<p class="fail" role="alert">${esc(note)}</p>` : ''}<table><tr><th>Name</th><th>Type</th><th>Value</th><th></th></tr>${rows}</table>
+<h2>Add a record</h2><form method="post" action="/zones/${domain}/add"><label>Host <input name="host" value="@" size="40"></label><label>Type <select name="type">${['TXT', 'CNAME', 'MX', 'A', 'AAAA', 'NS'].map((t) => `<option>${t}</option>`).join('')}</select></label><label>Value <textarea name="value" rows="4"></textarea></label><button>Add record</button></form>
+<h2>Paste a zone file</h2><form method="post" action="/zones/${domain}/import"><label>Master file <textarea name="text" rows="8"></textarea></label><button name="how" value="add">Add these records</button> <button name="how" value="replace">Replace the whole zone</button></form>`,
+  );
+}
+
+/** Puts imported records in: single-valued ones (CNAME, and TXT of the same kind) take the place of what stood at their name. */
+function merge(old: ZoneRecord[], added: ZoneRecord[]): ZoneRecord[] {
+  const kind = (r: ZoneRecord) => (r.type === 'TXT' ? `TXT ${/^v=\w+/i.exec(r.value)?.[0] ?? r.value}` : r.type === 'MX' || r.type === 'NS' ? `${r.type} ${r.value}` : r.type);
+  const replaced = new Set(added.map((r) => `${r.name} ${kind(r)}`));
+  return [...old.filter((r) => !replaced.has(`${r.name} ${kind(r)}`)), ...added];
+}
+
+serve('DNS host', portOf('BACKLOT_DNS_PAGE_PORT'), (ask) => {
+  if (ask.path === '/') {
+    const list = [...zones.keys()].sort().map((zone) => `<li><a href="/zones/${zone}">${esc(zone)}</a> (${zones.get(zone)?.length} records)</li>`);
+    return {
+      body: worldPage(
+        'The DNS host',
+        'Zones',
+        `<h1>Zones</h1><ul>${list.join('')}</ul><form method="post" action="/zones"><label>New zone <input name="domain" placeholder="lanternfish.example"></label><button>Open zone</button></form>
+<h2>Mood</h2><p>The name server is <b>${mood}</b>.</p><form method="post" action="/mood">${['normal', 'silent', 'failing'].map((m) => `<button name="mood" value="${m}">${m}</button>`).join(' ')}</form>`,
+      ),
+    };
+  }
+  if (ask.method === 'POST' && ask.path === '/mood') {
+    const wanted = ask.fields.get('mood');
+    if (wanted === 'normal' || wanted === 'silent' || wanted === 'failing') mood = wanted;
+    return { seeOther: '/' };
+  }
+  if (ask.method === 'POST' && ask.path === '/zones') {
+    const domain = (ask.fields.get('domain') ?? '').trim().toLowerCase();
+    if (DOMAIN.test(domain) && !zones.has(domain)) keep(domain, []);
+    return { seeOther: DOMAIN.test(domain) ? `/zones/${domain}` : '/' };
+  }
+  const [, root, domain = '', act] = ask.path.split('/');
+  if (root === 'api' && ask.method === 'PUT' && DOMAIN.test(domain)) {
+    const { records, faults } = readMasterFile(ask.body, domain);
+    keep(domain, records);
+    return asJson({ records: records.length, faults });
+  }
+  if (root !== 'zones' || !zones.has(domain)) return notFound;
+  const old = zones.get(domain) ?? [];
+  if (!act) return { body: zonePage(domain) };
+  if (ask.method !== 'POST') return notFound;
+  if (act === 'remove') keep(domain, old.filter((_, n) => n !== Number(ask.fields.get('n'))));
+  if (act === 'add') {
+    const type = (ask.fields.get('type') ?? '') as ZoneRecord['type'];
+    const host = (ask.fields.get('host') ?? '@').trim().toLowerCase().replace(/\.$/, '');
+    const name = host === '@' || host === '' ? domain : host === domain || host.endsWith(`.${domain}`) ? host : `${host}.${domain}`;
+    const tokens = valueTokens(ask.fields.get('value') ?? '', type);
+    // A bare name typed as a value is taken as absolute, as most DNS hosts take it.
+    const value = type === 'CNAME' || type === 'NS' || type === 'MX' ? tokens.map((t, i) => (i === tokens.length - 1 && t.text.includes('.') ? { ...t, text: `${t.text.replace(/\.$/, '')}.` } : t)) : tokens;
+    const record = makeRecord(name, type, value, 3600, domain);
+    if (!record) return { status: 422, body: zonePage(domain, `This value does not fit a ${type} record. Nothing was changed.`) };
+    keep(domain, [...old, record]);
+  }
+  if (act === 'import') {
+    const { records, faults } = readMasterFile(ask.fields.get('text') ?? '', domain);
+    if (faults.length) return { status: 422, body: zonePage(domain, `Line ${faults[0]?.line}: ${faults[0]?.text}. Nothing was changed.`) };
+    keep(domain, ask.fields.get('how') === 'replace' ? records : merge(old, records));
+  }
+  return { seeOther: `/zones/${domain}` };
+});

@@ -1,0 +1,164 @@
+/*
+ * The mailboxes: one SMTP server for the four invented providers (and any other domain whose MX points here), and the pages on which
+ * readers' inboxes are looked at. It checks every letter's SPF, DKIM and DMARC with real look-ups at the Backlot's DNS. How an address answers
+ * is said in manners.ts. A notice about a dead mailbox goes to the letter's return path, found through MX like any mail.
+ */
+import { simpleParser } from 'mailparser';
+import nodemailer from 'nodemailer';
+import { generate } from 'selfsigned';
+import { SMTPServer } from 'smtp-server';
+import { asJson, notFound, serve } from '../shell/http';
+import { esc, worldPage } from '../shell/page';
+import { portOf, worldNow } from '../shell/world';
+import { goneNotice, mannerOf, SLOW_MS } from './manners';
+import * as store from './store';
+import { resolver, verify } from './verify';
+
+const PROVIDERS = ['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'];
+const hostOf = (address: string) => `mx.${address.slice(address.lastIndexOf('@') + 1)}`;
+const firstTry = new Map<string, number>();
+let doors: 'open' | 'closed' = 'open';
+
+const no = (code: number, text: string) => Object.assign(new Error(text), { responseCode: code });
+
+// Letters are checked one after another behind the counter, so that a large delivery is not held up by look-ups.
+const toCheck: (() => Promise<void>)[] = [];
+let checking = false;
+async function checkAll(): Promise<void> {
+  if (checking) return;
+  checking = true;
+  for (let next = toCheck.shift(); next; next = toCheck.shift()) await next().catch(() => {});
+  checking = false;
+}
+
+async function sendBack(letter: store.Stored, source: Buffer): Promise<void> {
+  if (!letter.mailFrom) return;
+  const domain = letter.mailFrom.slice(letter.mailFrom.lastIndexOf('@') + 1);
+  await resolver.resolveMx(domain);
+  const notice = goneNotice({ returnPath: letter.mailFrom, recipient: letter.to, host: hostOf(letter.to), date: await worldNow(), original: source.toString('latin1') });
+  // 127.0.0.1 is where this world's mail hosts live; the port stands for their port 25.
+  const transport = nodemailer.createTransport({ host: '127.0.0.1', port: portOf('BACKLOT_MAILROOM_PORT'), secure: false, ignoreTLS: true });
+  for (let tries = 0; tries < 20; tries += 1) {
+    try {
+      await transport.sendMail({ envelope: { from: '', to: letter.mailFrom }, raw: notice });
+      return;
+    } catch {
+      await new Promise((resolve) => setTimeout(resolve, 1_000));
+    }
+  }
+}
+
+const certificate = await generate([{ name: 'commonName', value: 'mx.backlot.example' }], { keySize: 2048 });
+const smtp = new SMTPServer({
+  name: 'mx.backlot.example',
+  key: certificate.private,
+  cert: certificate.cert,
+  authOptional: true,
+  disabledCommands: ['AUTH'],
+  disableReverseLookup: true,
+  logger: false,
+  size: 10_000_000,
+  onConnect(_session, callback) {
+    callback(doors === 'open' ? null : no(421, '4.3.2 We are closed just now'));
+  },
+  onRcptTo({ address }, _session, callback) {
+    const manner = mannerOf(address);
+    if (manner === 'nobody') return callback(no(550, '5.1.1 No such mailbox'));
+    if (manner === 'full') return callback(no(452, '4.2.2 The mailbox is full'));
+    if (manner !== 'slow') return callback();
+    worldNow().then((now) => {
+      const first = firstTry.get(address) ?? now.getTime();
+      firstTry.set(address, first);
+      callback(now.getTime() - first < SLOW_MS ? no(451, '4.7.1 Slow down, please come again later') : null);
+    }, callback);
+  },
+  onData(stream, session, callback) {
+    const chunks: Buffer[] = [];
+    stream.on('data', (chunk: Buffer) => chunks.push(chunk));
+    stream.on('end', () => {
+      const source = Buffer.concat(chunks);
+      const recipients = session.envelope.rcptTo.map((r) => r.address);
+      if (recipients.some((to) => mannerOf(to) === 'refuse')) return callback(no(550, '5.7.1 Not wanted here'));
+      worldNow()
+        .then(async (now) => {
+          const mailFrom = session.envelope.mailFrom ? session.envelope.mailFrom.address : '';
+          const head = await simpleParser(source.subarray(0, Math.max(0, source.indexOf('\r\n\r\n'))));
+          const leave = /<(https?:[^>]+)>/.exec(String((head.headers.get('list') as { unsubscribe?: { url?: string } })?.unsubscribe?.url ? `<${(head.headers.get('list') as { unsubscribe: { url: string } }).unsubscribe.url}>` : ''));
+          for (const to of recipients) {
+            const stored = store.add(
+              { to, mailFrom, from: head.from?.text ?? '', subject: head.subject ?? '', at: now.toISOString(), bytes: source.length, encrypted: session.secure, leaveUrl: leave?.[1] ?? null, verdicts: null },
+              source,
+            );
+            toCheck.push(async () => {
+              const verdicts = await verify(source, { ip: session.remoteAddress, helo: session.hostNameAppearsAs || 'unknown', mailFrom, host: hostOf(to) });
+              store.save({ ...stored, verdicts });
+              if (mannerOf(to) === 'gone') await sendBack(stored, source);
+            });
+          }
+          callback();
+          void checkAll();
+        })
+        .catch((error) => callback(no(451, `4.3.0 ${error.message}`)));
+    });
+  },
+});
+smtp.on('error', () => {});
+smtp.listen(portOf('BACKLOT_SMTP_PORT'), '127.0.0.1');
+
+const time = (iso: string) => new Date(iso).toUTCString().replace(' GMT', '');
+const mark = (verdict: store.Verdict | undefined) => (verdict ? `<span class="${verdict.result === 'pass' ? 'pass' : 'fail'}">${esc(verdict.result)}</span>` : '<span>being checked</span>');
+
+function inboxPage(to: string | undefined): string {
+  const letters = store.list(to);
+  const rows = letters
+    .slice(0, 200)
+    .map(
+      (m) =>
+        `<tr><td>${esc(time(m.at))}</td><td><a href="/inbox/${encodeURIComponent(m.to)}">${esc(m.to)}</a></td><td>${esc(m.from)}</td><td><a href="/letter/${m.id}">${esc(m.subject || '(no subject)')}</a></td><td>${mark(m.verdicts?.spf)} ${mark(m.verdicts?.dkim)} ${mark(m.verdicts?.dmarc)}</td></tr>`,
+    )
+    .join('');
+  return worldPage(
+    'The mailboxes',
+    to ?? 'All inboxes',
+    `<h1>${esc(to ?? 'All inboxes')}</h1>${to ? '<p><a href="/">All inboxes</a></p>' : `<p>Mailboxes at ${PROVIDERS.join(', ')}. Addresses that begin with nobody-, gone-, full-, slow- or refuse- answer accordingly.</p><form action="/"><label>Open the inbox of <input name="to" size="36" placeholder="someone@heronmail.example"></label> <button>Open</button></form>
+<p>The doors are <b>${doors}</b>. <form method="post" action="/doors"><button name="doors" value="${doors === 'open' ? 'closed' : 'open'}">${doors === 'open' ? 'Close them' : 'Open them'}</button></form></p>`}
+<p>${letters.length} letters</p><table><tr><th>Came</th><th>To</th><th>From</th><th>Subject</th><th>SPF DKIM DMARC</th></tr>${rows}</table>`,
+  );
+}
+
+async function letterPage(m: store.Stored): Promise<string> {
+  const parsed = await simpleParser(store.source(m.id), { skipTextToHtml: true });
+  const verdict = (name: string, v: store.Verdict | undefined) => `<tr><th>${name}</th><td>${mark(v)}</td><td class="mono">${esc(v?.detail ?? '')}</td></tr>`;
+  return worldPage(
+    'The mailboxes',
+    m.subject,
+    `<p><a href="/inbox/${encodeURIComponent(m.to)}">Inbox of ${esc(m.to)}</a></p><h1>${esc(m.subject)}</h1><p>From ${esc(m.from)}, to ${esc(m.to)}, ${esc(time(m.at))}, ${m.bytes.toLocaleString('en-GB')} bytes, ${m.encrypted ? 'encrypted on the way' : 'not encrypted on the way'}</p>
+<table>${verdict('SPF', m.verdicts?.spf)}${verdict('DKIM', m.verdicts?.dkim)}${verdict('DMARC', m.verdicts?.dmarc)}</table>
+${m.leaveUrl ? `<form method="post" action="/letter/${m.id}/leave"><p><button>Leave this list</button> (what a mail program shows beside the sender: one click, RFC 8058)</p></form>` : ''}
+<h2>The letter</h2>${parsed.html ? `<iframe title="The letter" sandbox="allow-popups allow-top-navigation-by-user-activation" src="/letter/${m.id}/html"></iframe>` : ''}
+<h2>Its text part</h2><pre>${esc(parsed.text ?? '')}</pre><h2>Its source</h2><p><a href="/letter/${m.id}/source">Raw source</a></p>`,
+  );
+}
+
+serve('mailboxes', portOf('BACKLOT_INBOX_PORT'), async (ask) => {
+  const [, root, id = '', act] = ask.path.split('/');
+  if (ask.path === '/') return ask.query.get('to') ? { seeOther: `/inbox/${encodeURIComponent(ask.query.get('to')!)}` } : { body: inboxPage(undefined) };
+  if (root === 'doors' && ask.method === 'POST') {
+    doors = ask.fields.get('doors') === 'closed' ? 'closed' : 'open';
+    return { seeOther: '/' };
+  }
+  if (root === 'inbox') return { body: inboxPage(id) };
+  if (root === 'api') return asJson(store.list(ask.query.get('to') ?? undefined).slice(0, Number(ask.query.get('most') ?? 100)));
+  const letter = root === 'letter' ? store.get(id) : undefined;
+  if (!letter) return notFound;
+  if (!act) return { body: await letterPage(letter) };
+  if (act === 'source') return { type: 'text/plain; charset=utf-8', body: store.source(id) };
+  const parsed = await simpleParser(store.source(id), { skipTextToHtml: true });
+  if (act === 'html') return { body: `<base target="_blank">${parsed.html || ''}` };
+  if (act === 'text') return { type: 'text/plain; charset=utf-8', body: parsed.text ?? '' };
+  if (act === 'leave' && ask.method === 'POST' && letter.leaveUrl) {
+    const answer = await fetch(letter.leaveUrl, { method: 'POST', body: new URLSearchParams({ 'List-Unsubscribe': 'One-Click' }) });
+    return { body: worldPage('The mailboxes', 'Leave', `<h1>${answer.ok ? 'Done' : 'It did not work'}</h1><p>The list answered ${answer.status}.</p><p><a href="/letter/${id}">Back to the letter</a></p>`) };
+  }
+  return notFound;
+});

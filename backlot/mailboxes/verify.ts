@@ -1,0 +1,30 @@
+import { Resolver } from 'node:dns/promises';
+import { authenticate } from 'mailauth';
+import { portOf } from '../shell/world';
+import type { Verdicts } from './store';
+
+const dns = new Resolver({ timeout: 2_000, tries: 2 });
+dns.setServers([`127.0.0.1:${portOf('BACKLOT_DNS_PORT')}`]);
+/** Every look-up of this world goes to the Backlot's own name server. */
+export const resolver = dns;
+
+/** Checks a letter as a mailbox provider does: SPF of the envelope, DKIM of the letter, DMARC of both against the From address. */
+export async function verify(source: Buffer, from: { ip: string; helo: string; mailFrom: string; host: string }): Promise<Verdicts> {
+  const result = await authenticate(source, {
+    ip: from.ip,
+    helo: from.helo,
+    mta: from.host,
+    sender: from.mailFrom,
+    resolver: (name: string, rrtype: string) => dns.resolve(name, rrtype) as Promise<string[]>,
+    disableArc: true,
+    disableBimi: true,
+  });
+  const spf = result.spf ? { result: result.spf.status.result, detail: result.spf.domain ?? '' } : { result: 'none', detail: '' };
+  const signatures = (result.dkim?.results ?? []) as { status: { result: string; comment?: string }; signingDomain?: string; selector?: string }[];
+  const best = signatures.find((s) => s.status.result === 'pass') ?? signatures[0];
+  const dkim = best
+    ? { result: best.status.result, detail: `${best.selector ?? ''}._domainkey.${best.signingDomain ?? ''} ${best.status.comment ?? ''}`.trim() }
+    : { result: 'none', detail: 'no signature' };
+  const dmarc = result.dmarc ? { result: result.dmarc.status.result, detail: `${result.dmarc.domain ?? ''} p=${result.dmarc.policy ?? 'none'}` } : { result: 'none', detail: '' };
+  return { spf, dkim, dmarc };
+}

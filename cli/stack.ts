@@ -1,0 +1,53 @@
+import { buildAll } from './build';
+import { type Home, writeState } from './home';
+import { ensure } from './machine';
+import { type Database, startPostgres } from './postgres';
+import { running, startProcess } from './processes';
+import { choosePorts, insideEnv, plans, type World } from './world';
+import { openRuntime } from '@/server/runtime';
+import { readConfig } from '@/server/config';
+import { installationKey } from '@/server/mail/identity';
+import { installationZone } from '@/server/senders/domains';
+
+export type Stack = { home: Home; world: World };
+type Say = (text: string) => void;
+
+/** Brings a whole installation up: machine, database, build, processes. */
+export async function startStack(home: Home, options: { backlot: boolean; clockStart?: string }, say: Say): Promise<Stack> {
+  if (running(home).length) throw new Error('It runs already. Stop it first: ./inkset stop');
+  ensure(['postgresql'], say);
+  const taken = new Set<number>();
+  say('Starting PostgreSQL ...');
+  const database: Database = await startPostgres(home, taken);
+  await buildAll(say);
+  const world: World = { ports: await choosePorts(home, taken), databaseUrl: database.url, ...options };
+  writeState(home, 'world.json', world);
+  const all = plans(home, world);
+  const outside = all.filter((plan) => plan.name.startsWith('backlot'));
+  say(`Starting ${all.map((plan) => plan.name).join(', ')} ...`);
+  await Promise.all(outside.map((plan) => startProcess(home, plan)));
+  await publishInstallation(home, world);
+  for (const plan of all.filter((plan) => !outside.includes(plan))) await startProcess(home, plan);
+  return { home, world };
+}
+
+/** Migrates, and in the Backlot's world publishes the DNS zone of the installation's own mail domain. */
+async function publishInstallation(home: Home, world: World): Promise<void> {
+  const ctx = await openRuntime('cli', readConfig({ ...insideEnv(home, world), INKSET_LOG_LEVEL: 'error' }), 2);
+  try {
+    const { publicKey } = await installationKey(ctx);
+    if (!world.backlot) return;
+    await publishZone(world, ctx.config.mailDomain, installationZone(ctx, publicKey, '127.0.0.1'));
+    for (const provider of ['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example']) {
+      await publishZone(world, provider, '@ IN MX 10 mx\nmx IN A 127.0.0.1\n');
+    }
+  } finally {
+    await ctx.close();
+  }
+}
+
+/** Puts a whole zone in place at the Backlot's DNS host. */
+export async function publishZone(world: World, domain: string, text: string): Promise<void> {
+  const response = await fetch(`http://127.0.0.1:${world.ports.dnsPage}/api/${domain}`, { method: 'PUT', body: text });
+  if (!response.ok) throw new Error(`The Backlot's DNS host refused the zone ${domain}.`);
+}

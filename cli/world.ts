@@ -1,0 +1,91 @@
+import type { Home } from './home';
+import { readState, writeState } from './home';
+import { pickPort } from './ports';
+
+const PORTS = {
+  web: 4600,
+  edge: 4610,
+  mailroom: 4625,
+  dns: 4653,
+  smtp: 4654,
+  dnsPage: 4671,
+  inbox: 4672,
+  blog: 4673,
+  clock: 4674,
+} as const;
+export type Ports = Record<keyof typeof PORTS, number>;
+
+/** The ports of a home: those it had before where they are still free, else the next free ones. */
+export async function choosePorts(home: Home, taken: Set<number>): Promise<Ports> {
+  const before = readState<Partial<Ports>>(home, 'ports.json', {});
+  const ports = {} as Ports;
+  for (const name of Object.keys(PORTS) as (keyof Ports)[]) ports[name] = await pickPort(before[name] ?? PORTS[name], taken);
+  writeState(home, 'ports.json', ports);
+  return ports;
+}
+
+export type World = { ports: Ports; databaseUrl: string; backlot: boolean; clockStart?: string };
+export type ProcessPlan = { name: string; args: string[]; env: Record<string, string>; health: string | { port: number } };
+
+export const webOrigin = (ports: Ports) => `http://127.0.0.1:${ports.web}`;
+
+/** The configuration of Inkset's own processes in this world. */
+export function insideEnv(home: Home, world: World): Record<string, string> {
+  const { ports } = world;
+  return {
+    INKSET_DATABASE_URL: world.databaseUrl,
+    INKSET_SECRET: home.secrets.app,
+    INKSET_WEB_ORIGIN: webOrigin(ports),
+    INKSET_LINK_ORIGIN: `http://127.0.0.1:${ports.edge}`,
+    INKSET_MAIL_DOMAIN: 'inkset.example',
+    INKSET_MAILROOM_PORT: String(ports.mailroom),
+    INKSET_EDGE_PORT: String(ports.edge),
+    ...(world.backlot
+      ? {
+          INKSET_DNS_SERVERS: `127.0.0.1:${ports.dns}`,
+          INKSET_MX_PORT: String(ports.smtp),
+          INKSET_CLOCK_URL: `http://127.0.0.1:${ports.clock}`,
+          INKSET_ALLOW_LOOPBACK: 'true',
+          INKSET_FEED_SECONDS: '10',
+        }
+      : {}),
+  };
+}
+
+function outsideEnv(home: Home, world: World): Record<string, string> {
+  const { ports } = world;
+  return {
+    BACKLOT_DIR: `${home.dir}/backlot`,
+    BACKLOT_CLOCK_PORT: String(ports.clock),
+    BACKLOT_DNS_PORT: String(ports.dns),
+    BACKLOT_DNS_PAGE_PORT: String(ports.dnsPage),
+    BACKLOT_SMTP_PORT: String(ports.smtp),
+    BACKLOT_INBOX_PORT: String(ports.inbox),
+    BACKLOT_BLOG_PORT: String(ports.blog),
+    BACKLOT_MAILROOM_PORT: String(ports.mailroom),
+    ...(world.clockStart ? { BACKLOT_CLOCK_START: world.clockStart } : {}),
+  };
+}
+
+/** Every process of a world: the Backlot's first, since Inkset's read its clock at start. */
+export function plans(home: Home, world: World): ProcessPlan[] {
+  const { ports } = world;
+  const http = (port: number, path = '/healthz') => `http://127.0.0.1:${port}${path}`;
+  const script = (path: string) => ['--import', 'tsx', path];
+  const outside = (name: string, path: string, health: ProcessPlan['health']) => ({ name: `backlot ${name}`, args: script(path), env: outsideEnv(home, world), health });
+  const inside = (name: string, args: string[], health: ProcessPlan['health']) => ({ name, args, env: insideEnv(home, world), health });
+  return [
+    ...(world.backlot
+      ? [
+          outside('clock', 'backlot/clock/main.ts', http(ports.clock)),
+          outside('dns', 'backlot/dns/main.ts', http(ports.dnsPage)),
+          outside('mailboxes', 'backlot/mailboxes/main.ts', http(ports.inbox)),
+          outside('blog', 'backlot/blog/main.ts', http(ports.blog)),
+        ]
+      : []),
+    inside('mailroom', script('src/processes/mailroom.ts'), { port: ports.mailroom }),
+    inside('edge', script('src/processes/edge.ts'), http(ports.edge)),
+    inside('worker', script('src/processes/worker.ts'), { port: 0 }),
+    inside('web', ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(ports.web)], http(ports.web, '/api/healthz')),
+  ];
+}
