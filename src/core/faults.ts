@@ -46,3 +46,6 @@ export function asFault(error: unknown): Fault {
   if (error instanceof Fault) return error;
   return new Fault('unavailable', 'Something on our side did not answer. Nothing was lost; please try again in a minute.');
 }
+
+/** What a server action gives back to the screen. */
+export type ActionResult<T = undefined> = { ok: true; value: T } | { ok: false; error: FaultValue };

@@ -1,0 +1,117 @@
+import type { Metadata } from 'next';
+import { ago, fullTime, spokenTime } from '@/core/growth/times';
+import { newPostsOf } from '@/server/autosend/new-posts';
+import { listsOf } from '@/server/readers/readers';
+import { sendersOf } from '@/server/senders/senders';
+import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { ButtonLink } from '@/ui/kit/button';
+import { Chip, Empty, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
+import { Refreshing } from '@/ui/kit/refreshing';
+import { deskOf } from '../../../../desk';
+import { connectBlog, switchRule } from './actions';
+
+export const metadata: Metadata = { title: 'Auto-sends' };
+
+export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
+  const { slug } = await params;
+  const { ctx, newsletter } = await deskOf(slug);
+  const [rules, senders, lists] = await Promise.all([newPostsOf(ctx, newsletter), sendersOf(ctx, newsletter), listsOf(ctx, newsletter)]);
+  const now = ctx.clock.now();
+  const running = rules.filter((rule) => rule.switchedOnAt);
+  return (
+    <Screen
+      margin={
+        <>
+          {senders.length > 0 && (
+            <Section title="Connect a blog">
+              <Sheet className="mt-3">
+                <ActionForm action={connectBlog.bind(null, slug)} submit="Read the feed" done="The feed can be read. Switch it on when you are ready." clears tone={rules.length ? 'plain' : 'main'}>
+                  <TextField name="feedUrl" type="url" inputMode="url" label="Feed address" placeholder="https://lanternfish.example/feed.xml" hint="RSS, Atom or JSON Feed; https or http." />
+                  <ChoiceField name="senderId" label="From" choices={senders.map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))} />
+                  <ChoiceField name="listId" label="To everyone reading" choices={lists.map((l) => ({ value: l.id, label: l.name }))} />
+                </ActionForm>
+              </Sheet>
+            </Section>
+          )}
+          <Note tone="know" title="What is never mailed">
+            Whatever stands in the feed when you switch on. Only posts that appear afterwards become letters, each once.
+          </Note>
+          <Note tone="know" title="Series and digests">
+            Timed runs of letters, and daily or weekly digests, will be set up here too. They are not built yet.
+          </Note>
+        </>
+      }
+    >
+      <Refreshing seconds={8} />
+      <Standfirst title="Auto-sends">
+        {running.length === 0 ? (
+          <>A rule that sends by itself: each new post of your blog becomes a letter, without a hand on it.</>
+        ) : (
+          <>
+            <b>{running.length === 1 ? 'One blog is' : `${running.length} blogs are`} watched</b>. Each new post becomes a letter within minutes, by itself.
+          </>
+        )}
+      </Standfirst>
+      {rules.length === 0 && (
+        <Empty
+          title="No blog is connected yet"
+          action={
+            senders.length === 0 ? (
+              <ButtonLink tone="main" href={`/desk/${slug}/delivery`}>
+                Add a sender first
+              </ButtonLink>
+            ) : undefined
+          }
+        >
+          {senders.length === 0 ? 'A letter needs somebody it comes from.' : 'Paste the address of your feed on the right.'}
+        </Empty>
+      )}
+      {rules.map((rule) => (
+        <Section key={rule.id} title={`New posts: ${rule.name}`} aside={rule.polledAt ? `looked ${ago(rule.polledAt, now)}` : 'not looked at yet'}>
+          <div className="flex flex-wrap items-start justify-between gap-4 py-3">
+            <dl className="grid grid-cols-[6rem_1fr] gap-x-3 gap-y-1">
+              <dt className="text-ink-2">Feed</dt>
+              <dd className="font-mono text-[13px] break-all">{rule.feedUrl}</dd>
+              <dt className="text-ink-2">From</dt>
+              <dd>{rule.senderName}</dd>
+              <dt className="text-ink-2">To</dt>
+              <dd>everyone reading “{rule.listName}”</dd>
+              <dt className="text-ink-2">State</dt>
+              <dd>
+                {rule.switchedOnAt ? (
+                  <>
+                    <Chip tone="fine">on</Chip> since {spokenTime(rule.switchedOnAt, now, newsletter.time_zone)}
+                  </>
+                ) : (
+                  <Chip tone="know">off</Chip>
+                )}
+              </dd>
+            </dl>
+            <ActionButton tone={rule.switchedOnAt ? 'plain' : 'main'} action={switchRule.bind(null, slug, rule.id, !rule.switchedOnAt)} done={rule.switchedOnAt ? 'Switched off. Nothing more is sent.' : 'Switched on. New posts leave by themselves.'}>
+              {rule.switchedOnAt ? 'Switch off' : 'Switch on'}
+            </ActionButton>
+          </div>
+          {rule.fault && rule.switchedOnAt && (
+            <Note tone="look" title={rule.fault}>
+              Nothing is lost: we ask again {rule.nextPollAt ? spokenTime(rule.nextPollAt, now, newsletter.time_zone) : 'soon'}.
+            </Note>
+          )}
+          {rule.items.length > 0 && (
+            <ul aria-label="Newest posts" className="mt-2">
+              {rule.items.map((item) => (
+                <li key={item.link} className="flex flex-wrap items-baseline justify-between gap-x-4 border-t border-rule-2 py-2">
+                  <a href={item.link} className="min-w-0 hover:underline">
+                    {item.title}
+                  </a>
+                  <span className="text-small text-ink-2" title={fullTime(item.at, newsletter.time_zone)}>
+                    {spokenTime(item.at, now, newsletter.time_zone)}, {item.mailed ? 'became a letter' : 'was there before'}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )}
+        </Section>
+      ))}
+    </Screen>
+  );
+}

@@ -1,0 +1,114 @@
+import type { Metadata } from 'next';
+import { counted, figure, percent } from '@/core/growth/figures';
+import { fullTime } from '@/core/growth/times';
+import { letterOf } from '@/server/sending/letters';
+import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
+import { Table } from '@/ui/kit/table';
+import { LetterPreview } from '@/ui/sending/letter-preview';
+import { Refreshing } from '@/ui/kit/refreshing';
+import { deskOf, orNotFound } from '../../../../../desk';
+
+export const metadata: Metadata = { title: 'Letter' };
+
+export default async function Page({ params }: { params: Promise<{ slug: string; id: string }> }) {
+  const { slug, id } = await params;
+  const { ctx, newsletter } = await deskOf(slug);
+  const letter = await orNotFound(letterOf(ctx, newsletter, id));
+  const { counts } = letter;
+  const waiting = counts.recipients - counts.delivered - counts.bounced - counts.refused;
+  return (
+    <Screen
+      margin={
+        <>
+          <Section title="Results" aside="people only">
+            <dl className="figures">
+              {[
+                ['Recipients', figure(counts.recipients), ''],
+                ['Delivered', figure(counts.delivered), percent(counts.delivered, counts.recipients)],
+                ['Read by people', figure(counts.people), percent(counts.people, counts.delivered)],
+                ['Opened by machines', figure(counts.machines), 'not counted as read'],
+                ['Clicked', figure(counts.clicked), percent(counts.clicked, counts.delivered)],
+                ['Left', figure(counts.left), percent(counts.left, counts.delivered)],
+                ['Bounced', figure(counts.bounced), percent(counts.bounced, counts.recipients)],
+                ['Refused', figure(counts.refused), ''],
+                ['Complained', figure(counts.complained), ''],
+              ].map(([label, value, share]) => (
+                <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
+                  <dt>{label}</dt>
+                  <dd>
+                    <b>{value}</b> <span className="ml-1 text-small text-ink-2">{share}</span>
+                  </dd>
+                </div>
+              ))}
+            </dl>
+          </Section>
+          <Section title="Links">
+            {letter.links.length === 0 && <p className="py-2.5 text-ink-2">This letter has no links of its own.</p>}
+            <ul>
+              {letter.links.map((link) => (
+                <li key={link.url} className="flex justify-between gap-3 border-b border-rule-2 py-2 text-[13px]">
+                  <span className="min-w-0 break-all">{link.url.replace(/^https?:\/\//, '')}</span>
+                  <b className="figures">{figure(link.clicks)}</b>
+                </li>
+              ))}
+            </ul>
+          </Section>
+        </>
+      }
+    >
+      {letter.state === 'sending' && <Refreshing seconds={2} />}
+      <Standfirst title={letter.subject} trail={[{ label: 'Letters', href: `/desk/${slug}/letters` }]}>
+        {letter.state === 'due' && !letter.fault && <>It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself.</>}
+        {letter.state === 'due' && letter.fault && <>It is held back and leaves by itself once this is mended.</>}
+        {letter.state === 'sending' && (
+          <>
+            It is leaving: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> delivered, {counted(waiting, 'is', 'are')} on the way.
+          </>
+        )}
+        {letter.state === 'sent' && (
+          <>
+            <b>{percent(counts.delivered, counts.recipients)}</b> of {counted(counts.recipients, 'reader', 'readers')} got it; <b>{counted(counts.people, 'person', 'people')}</b> read it and <b>{figure(counts.clicked)}</b>{' '}
+            clicked.
+          </>
+        )}
+      </Standfirst>
+      {letter.fault && <Note tone="mend" title={letter.fault} action={{ label: 'Go to Delivery', href: `/desk/${slug}/delivery` }} />}
+      {letter.html && (
+        <Section title="As it was sent" aside={letter.from}>
+          <LetterPreview html={letter.html} text={letter.text ?? ''} />
+        </Section>
+      )}
+      {letter.providers.length > 0 && (
+        <Section title="By mailbox provider">
+          <Table
+            label="Delivery by mailbox provider"
+            columns={[{ title: 'Provider' }, { title: 'Recipients', figure: true }, { title: 'Delivered', figure: true }, { title: 'Came back', figure: true }, { title: 'Waiting', figure: true }]}
+            rows={letter.providers.map((p) => ({ key: p.provider, cells: [p.provider, figure(p.recipients), figure(p.delivered), figure(p.bounced), figure(p.waiting)] }))}
+          />
+        </Section>
+      )}
+      {letter.problems.length > 0 && (
+        <Section title="What went wrong" aside={letter.problems.length === 50 ? 'the first 50' : undefined}>
+          <Table
+            label="Letters that were not delivered"
+            columns={[{ title: 'Address' }, { title: 'State' }, { title: 'What the mailbox said' }]}
+            rows={letter.problems.map((p) => ({
+              key: p.address,
+              cells: [
+                <span key="a" className="break-all">
+                  {p.address}
+                </span>,
+                <Chip key="c" tone={p.state === 'queued' ? 'look' : 'mend'}>
+                  {p.state === 'queued' ? 'tried again later' : p.state}
+                </Chip>,
+                <span key="r" className="text-ink-2">
+                  {p.response}
+                </span>,
+              ],
+            }))}
+          />
+        </Section>
+      )}
+    </Screen>
+  );
+}

@@ -1,0 +1,201 @@
+import { Check, Circle } from 'lucide-react';
+import type { Metadata } from 'next';
+import Link from 'next/link';
+import { counted, figure, percent } from '@/core/growth/figures';
+import { longDay, spokenTime } from '@/core/growth/times';
+import { today, type Today } from '@/server/growth/today';
+import { Funnel } from '@/ui/growth/funnel';
+import { JoinedLeft } from '@/ui/growth/joined-left';
+import { Chip, Empty, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
+import { LetterTable } from '@/ui/sending/letter-table';
+import { Runway } from '@/ui/sending/runway';
+import { deskOf } from '../../../../desk';
+
+export const metadata: Metadata = { title: 'Today' };
+
+export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
+  const { slug } = await params;
+  const { ctx, newsletter } = await deskOf(slug);
+  const data = await today(ctx, newsletter);
+  const zone = newsletter.time_zone;
+  const last = data.letters.find((letter) => letter.state === 'sent');
+  const out = data.letters.filter((letter) => letter.state !== 'due');
+  const departures = data.letters
+    .filter((letter) => letter.state !== 'sent')
+    .map((letter) => ({
+      id: letter.id,
+      at: letter.dueAt,
+      time: letter.state === 'sending' ? 'leaving now' : spokenTime(letter.dueAt, data.now, zone).replace(/^(\d.*)$/, '$1'),
+      title: letter.subject,
+      detail: letter.state === 'sending' ? `${figure(letter.counts.delivered)} of ${figure(letter.counts.recipients)}` : letter.fault ? 'held back' : `to about ${figure(data.totals.reading)}`,
+      href: `/desk/${slug}/letters/${letter.id}`,
+      held: letter.fault !== null,
+    }));
+  const watching = data.autoSends.filter((rule) => rule.switchedOnAt);
+  return (
+    <Screen margin={<Margin slug={slug} data={data} zone={zone} />}>
+      <Standfirst title={longDay(data.now, zone)}>
+        {data.totals.reading === 0 ? (
+          <>Nobody reads {newsletter.name} yet. The steps on the right lead to the first reader, one after the other.</>
+        ) : (
+          <>
+            <b>{counted(data.totals.reading, 'person', 'people')}</b> {data.totals.reading === 1 ? 'reads' : 'read'} {newsletter.name}. In the last 7 days <b>{figure(data.week.joined)} joined</b> and{' '}
+            <b>{figure(data.week.left)} left</b>
+            {last && last.counts.recipients > 0 && (
+              <>
+                ; the last letter reached <b>{percent(last.counts.delivered, last.counts.recipients)}</b> of inboxes
+              </>
+            )}
+            .
+          </>
+        )}
+      </Standfirst>
+
+      <Section title="Going out next" aside={`Next 14 days, ${zone.replace(/_/g, ' ')}`}>
+        <Runway departures={departures} now={data.now} zone={zone} />
+        {watching.length > 0 && (
+          <p className="mt-2 text-[13px] text-ink-2">
+            New posts on {watching.map((rule) => rule.name).join(', ')} leave by themselves, within minutes of being published.{' '}
+            <Link href={`/desk/${slug}/auto-sends`} className="link">
+              See auto-sends
+            </Link>
+          </p>
+        )}
+      </Section>
+
+      <div className="grid gap-x-7 md:grid-cols-2">
+        <Section title="Joined and left" aside="28 days">
+          <JoinedLeft days={data.days} />
+        </Section>
+        <Section title="From visit to reader" aside="28 days, all forms">
+          <Funnel {...data.funnel} waiting={data.totals.waiting} />
+        </Section>
+      </div>
+
+      <Section
+        title="Last letters"
+        aside={
+          <Link href={`/desk/${slug}/letters`} className="link">
+            All letters
+          </Link>
+        }
+      >
+        {out.length === 0 ? (
+          <Empty title="No letter has left yet">Connect your blog under Auto-sends, and the next post you publish becomes the first one.</Empty>
+        ) : (
+          <LetterTable letters={out.slice(0, 6).map((l) => ({ ...l, at: l.startedAt ?? l.dueAt }))} slug={slug} now={data.now} zone={zone} />
+        )}
+      </Section>
+    </Screen>
+  );
+}
+
+function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string }) {
+  const base = `/desk/${slug}`;
+  const needs = needsYou(data, base);
+  const steps = [
+    { label: 'Name and address', done: true, href: `${base}/settings` },
+    { label: 'Sender confirmed', done: data.senders.some((s) => s.state === 'confirmed'), href: `${base}/delivery` },
+    { label: 'Domain authenticated', done: data.domains.some((d) => d.state === 'authenticated'), href: `${base}/delivery` },
+    { label: 'Form on your site', done: data.formsSeen, href: `${base}/forms` },
+    { label: 'Blog connected', done: data.autoSends.some((a) => a.switchedOnAt), href: `${base}/auto-sends` },
+  ];
+  const done = steps.filter((step) => step.done).length;
+  const next = steps.find((step) => !step.done);
+  return (
+    <>
+      <Section title="Needs you" aside={needs.length || undefined}>
+        {needs.length === 0 ? <Note tone="fine" title="Nothing just now" /> : needs}
+      </Section>
+      {done < steps.length && (
+        <Section title="Setting up" aside={`${done} of ${steps.length}`}>
+          <ol className="mt-2.5 space-y-1.5">
+            {steps.map((step) => (
+              <li key={step.label} className="flex items-center gap-2 text-[13px]">
+                {step.done ? <Check size={15} className="text-verdigris" aria-label="done" /> : <Circle size={15} className="text-ink-3" aria-label="to do" />}
+                {step.done ? (
+                  <span className="text-ink-2">{step.label}</span>
+                ) : (
+                  <Link href={step.href} className={step === next ? 'font-semibold link' : 'link'}>
+                    {step.label}
+                  </Link>
+                )}
+              </li>
+            ))}
+          </ol>
+        </Section>
+      )}
+      {data.standing.length > 0 && (
+        <Section title="Delivered, by mailbox provider" aside="14 days">
+          <ul>
+            {data.standing.map((row) => {
+              const share = row.recipients ? row.delivered / row.recipients : 1;
+              const tone = share >= 0.98 ? 'fine' : share >= 0.95 ? 'look' : 'mend';
+              return (
+                <li key={row.provider} className="flex items-center justify-between gap-2 border-b border-rule-2 py-2">
+                  <span className="min-w-0 truncate">{row.provider}</span>
+                  <span className="figures flex shrink-0 items-center gap-2 font-semibold">
+                    {(100 * share).toFixed(1)}% <Chip tone={tone}>{tone === 'fine' ? 'arrives' : tone === 'look' ? 'mostly arrives' : 'often refused'}</Chip>
+                  </span>
+                </li>
+              );
+            })}
+          </ul>
+        </Section>
+      )}
+      <Section title="Who you are">
+        {data.senders.length === 0 && <Note tone="know" title="No sender yet" action={{ label: 'Add one', href: `${base}/delivery` }} />}
+        {data.senders.slice(0, 3).map((sender) => (
+          <p key={sender.id} className="border-b border-rule-2 py-2 text-[13px]">
+            <b className="mr-1.5">{sender.name}</b>
+            <Chip tone={sender.state === 'confirmed' ? 'fine' : 'look'}>{sender.state === 'confirmed' ? 'Confirmed' : 'Awaiting click'}</Chip>
+            <span className="block break-all text-ink-2">{sender.address}</span>
+          </p>
+        ))}
+        {data.domains.slice(0, 3).map((domain) => (
+          <p key={domain.id} className="border-b border-rule-2 py-2 text-[13px]">
+            <Link href={`${base}/delivery/domains/${domain.id}`} className="mr-1.5 font-semibold hover:underline">
+              {domain.name}
+            </Link>
+            <Chip tone={domain.state === 'authenticated' ? 'fine' : 'look'}>{domain.state === 'authenticated' ? 'Signed and aligned' : 'Records missing'}</Chip>
+            {domain.checkedAt && <span className="block text-ink-2">checked {spokenTime(domain.checkedAt, data.now, zone)}</span>}
+          </p>
+        ))}
+      </Section>
+    </>
+  );
+}
+
+function needsYou(data: Today, base: string) {
+  const notes = [];
+  for (const letter of data.letters.filter((l) => l.fault)) {
+    notes.push(
+      <Note key={letter.id} tone="mend" title={`“${letter.subject}” is held back`} action={{ label: 'Mend it', href: `${base}/delivery` }}>
+        {letter.fault}
+      </Note>,
+    );
+  }
+  for (const domain of data.domains.filter((d) => d.state === 'incomplete')) {
+    const wrong = domain.records.filter((r) => r.judgement && r.judgement.verdict !== 'right');
+    notes.push(
+      <Note key={domain.id} tone="mend" title={`${domain.name}: ${counted(wrong.length, 'record is', 'records are')} not right`} action={{ label: 'See what differs', href: `${base}/delivery/domains/${domain.id}` }}>
+        Letters wait until the domain proves them.
+      </Note>,
+    );
+  }
+  for (const rule of data.autoSends.filter((a) => a.fault && a.switchedOnAt)) {
+    notes.push(
+      <Note key={rule.id} tone="look" title="Your blog's feed could not be read" action={{ label: 'See auto-sends', href: `${base}/auto-sends` }}>
+        {rule.fault} We ask again by ourselves.
+      </Note>,
+    );
+  }
+  if (data.totals.waiting > 0) {
+    notes.push(
+      <Note key="waiting" tone="look" title={`${counted(data.totals.waiting, 'sign-up', 'sign-ups')} never confirmed`} action={{ label: 'See who', href: `${base}/readers?state=waiting` }}>
+        They got the confirmation letter and nothing else.
+      </Note>,
+    );
+  }
+  return notes;
+}

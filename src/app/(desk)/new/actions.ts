@@ -1,0 +1,18 @@
+'use server';
+
+import { redirect } from 'next/navigation';
+import { type ActionResult, asFault } from '@/core/faults';
+import { createNewsletter } from '@/server/newsletters/newsletters';
+import { runtime } from '@/server/runtime';
+import { personHere } from '../../desk';
+
+export async function makeNewsletter(data: FormData): Promise<ActionResult<unknown>> {
+  const person = await personHere();
+  let slug: string;
+  try {
+    ({ slug } = await createNewsletter(await runtime(), person.id, Object.fromEntries(data)));
+  } catch (error) {
+    return { ok: false, error: asFault(error).value };
+  }
+  redirect(`/desk/${slug}/today`);
+}

@@ -1,0 +1,123 @@
+'use client';
+
+import Link from 'next/link';
+import { useRouter } from 'next/navigation';
+import { type ReactNode, useState } from 'react';
+import type { ActionResult } from '@/core/faults';
+import { ActionForm, TextField } from '../kit/action-form';
+
+/** What the account library calls its errors, said for a person. */
+const SAID: Record<string, string> = {
+  INVALID_EMAIL_OR_PASSWORD: 'The address or the password is not right.',
+  EMAIL_NOT_VERIFIED: 'This address is not confirmed yet. We have sent the link again; look in your inbox.',
+  USER_ALREADY_EXISTS: 'There is an account with this address already. Sign in, or choose a new password.',
+  USER_ALREADY_EXISTS_USE_ANOTHER_EMAIL: 'There is an account with this address already. Sign in, or choose a new password.',
+  PASSWORD_TOO_SHORT: 'The password is too short.',
+  PASSWORD_TOO_LONG: 'The password is too long.',
+  INVALID_EMAIL: 'This does not look like an email address.',
+  VALIDATION_ERROR: 'This does not look like an email address.',
+  INVALID_TOKEN: 'This link has run out or was used already. Ask for a new one.',
+};
+
+async function call(path: string, body: Record<string, string>): Promise<ActionResult> {
+  const response = await fetch(`/api/auth/${path}`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) });
+  if (response.ok) return { ok: true, value: undefined };
+  if (response.status === 429) return { ok: false, error: { code: 'too-many', sentence: 'That was tried very often. Please wait a minute.' } };
+  const answer = (await response.json().catch(() => ({}))) as { code?: string };
+  return { ok: false, error: { code: 'invalid', sentence: SAID[answer.code ?? ''] ?? 'This did not work on our side. Please try again in a minute.' } };
+}
+
+const text = (data: FormData, name: string) => String(data.get(name) ?? '');
+type Kind = 'sign-in' | 'sign-up' | 'forgot' | 'reset';
+
+/** The four forms of the account pages. */
+export function AccountForm({ kind, passwordRule, token = '' }: { kind: Kind; passwordRule: string; token?: string }) {
+  const [sent, setSent] = useState<string | null>(null);
+  const router = useRouter();
+  const run = async (data: FormData): Promise<ActionResult> => {
+    const email = text(data, 'email').trim();
+    const password = text(data, 'password');
+    const missing: Record<string, string> = {};
+    if (kind !== 'reset' && !email) missing.email = 'Please type your email address.';
+    if (kind !== 'forgot' && !password) missing.password = 'Please type a password.';
+    if (kind === 'sign-up' && !text(data, 'name').trim()) missing.name = 'Please type your name.';
+    const first = Object.values(missing)[0];
+    if (first) return { ok: false, error: { code: 'invalid', sentence: first, fields: missing } };
+    if (kind === 'sign-in') {
+      const result = await call('sign-in/email', { email, password, callbackURL: '/' });
+      if (result.ok) router.push('/');
+      return result;
+    }
+    if (kind === 'sign-up') {
+      const result = await call('sign-up/email', { name: text(data, 'name').trim(), email, password, callbackURL: '/' });
+      if (result.ok) setSent(email);
+      return result;
+    }
+    if (kind === 'forgot') {
+      const result = await call('request-password-reset', { email, redirectTo: '/reset' });
+      if (result.ok) setSent(email);
+      return result;
+    }
+    const result = await call('reset-password', { newPassword: password, token });
+    if (result.ok) router.push('/sign-in?changed=1');
+    return result;
+  };
+
+  if (sent) {
+    return (
+      <div role="status">
+        <h1 className="font-serif text-title">Look in your inbox</h1>
+        <p className="mt-2 font-serif text-standfirst text-ink-2">
+          {kind === 'sign-up' ? (
+            <>
+              We have sent a link to <b className="text-ink">{sent}</b>. Click it, and your account is open.
+            </>
+          ) : (
+            <>
+              If there is an account for <b className="text-ink">{sent}</b>, a link to choose a new password is on its way.
+            </>
+          )}
+        </p>
+      </div>
+    );
+  }
+  const email = <TextField name="email" type="email" label="Email" autoComplete="email" />;
+  const fresh = kind === 'sign-up' || kind === 'reset';
+  const password = (
+    <TextField
+      name="password"
+      type="password"
+      label={kind === 'reset' ? 'New password' : 'Password'}
+      autoComplete={fresh ? 'new-password' : 'current-password'}
+      hint={fresh ? passwordRule : undefined}
+    />
+  );
+  const FORMS: Record<Kind, { submit: string; fields: ReactNode; aside: ReactNode }> = {
+    'sign-in': { submit: 'Sign in', fields: [<div key="e">{email}</div>, <div key="p">{password}</div>], aside: <Away href="/forgot">Forgot the password?</Away> },
+    'sign-up': {
+      submit: 'Open an account',
+      fields: (
+        <>
+          <TextField name="name" label="Your name" autoComplete="name" />
+          {email}
+          {password}
+        </>
+      ),
+      aside: <Away href="/sign-in">I have one already</Away>,
+    },
+    forgot: { submit: 'Send me a link', fields: email, aside: <Away href="/sign-in">Back to signing in</Away> },
+    reset: { submit: 'Keep this password', fields: password, aside: null },
+  };
+  const form = FORMS[kind];
+  return (
+    <ActionForm action={run} submit={form.submit} aside={form.aside}>
+      {form.fields}
+    </ActionForm>
+  );
+}
+
+const Away = ({ href, children }: { href: string; children: ReactNode }) => (
+  <Link href={href} className="link font-medium">
+    {children}
+  </Link>
+);

@@ -1,0 +1,139 @@
+'use client';
+
+import clsx from 'clsx';
+import { createContext, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes, useContext, useId, useState, useTransition } from 'react';
+import { toast } from 'sonner';
+import type { ActionResult, FaultValue } from '@/core/faults';
+import { Button } from './button';
+
+const Faults = createContext<Record<string, string>>({});
+
+export type FormAction = (data: FormData) => Promise<ActionResult<unknown>>;
+type Props = { action: FormAction; submit: string; done?: string; children: ReactNode; aside?: ReactNode; tone?: 'main' | 'plain' | 'harm'; clears?: boolean; className?: string };
+
+/**
+ * A form that sends itself to a server action. What was typed stays when something is wrong; the sentence stands above the button and
+ * beside its field, and the first field at fault gets the focus.
+ */
+export function ActionForm({ action, submit, done, children, aside, tone = 'main', clears, className }: Props) {
+  const [fault, setFault] = useState<FaultValue | null>(null);
+  const [pending, begin] = useTransition();
+  const id = useId();
+  return (
+    <form
+      noValidate
+      className={clsx('space-y-4', className)}
+      aria-describedby={fault ? id : undefined}
+      onSubmit={(event) => {
+        event.preventDefault();
+        const form = event.currentTarget;
+        begin(async () => {
+          const result = await action(new FormData(form)).catch(() => AWAY);
+          setFault(result.ok ? null : result.error);
+          if (result.ok) {
+            if (done) toast.success(done);
+            if (clears) form.reset();
+          } else {
+            const field = Object.keys(result.error.fields ?? {})[0];
+            const input = field ? form.elements.namedItem(field) : null;
+            if (input instanceof HTMLElement) input.focus();
+          }
+        });
+      }}
+    >
+      <Faults value={fault?.fields ?? {}}>{children}</Faults>
+      {fault && (
+        <p id={id} role="alert" className="border-l-2 border-l-stamp py-0.5 pl-3 text-[13px] text-stamp">
+          {fault.sentence}
+        </p>
+      )}
+      <div className="flex flex-wrap items-center gap-3">
+        <Button type="submit" tone={tone} disabled={pending} aria-busy={pending}>
+          {submit}
+        </Button>
+        {aside}
+      </div>
+    </form>
+  );
+}
+
+/** Said when the server cannot be reached at all. */
+const AWAY: ActionResult = {
+  ok: false,
+  error: { code: 'unreachable', sentence: 'We could not be reached. What you typed is still here; please try again.' },
+};
+
+type Common = { name: string; label: string; hint?: ReactNode };
+const BOX = 'block w-full rounded-md border bg-sheet px-2.5 py-2 text-[13.5px] leading-5 text-ink aria-[invalid=true]:border-stamp';
+
+function Labelled({ name, label, hint, render }: Common & { render: (props: { id: string; 'aria-invalid': boolean | undefined; 'aria-describedby': string | undefined }) => ReactNode }) {
+  const id = useId();
+  const fault = useContext(Faults)[name];
+  return (
+    <div>
+      <label htmlFor={id} className="mb-1 block text-small font-semibold text-ink-2">
+        {label}
+      </label>
+      {render({ id, 'aria-invalid': fault ? true : undefined, 'aria-describedby': fault ? `${id}-fault` : hint ? `${id}-hint` : undefined })}
+      {fault ? (
+        <p id={`${id}-fault`} className="mt-1 text-small text-stamp">
+          {fault}
+        </p>
+      ) : (
+        hint && (
+          <p id={`${id}-hint`} className="mt-1 text-small text-ink-2">
+            {hint}
+          </p>
+        )
+      )}
+    </div>
+  );
+}
+
+export function TextField({ label, hint, mono, ...rest }: Common & { mono?: boolean } & InputHTMLAttributes<HTMLInputElement>) {
+  return <Labelled name={rest.name} label={label} hint={hint} render={(ids) => <input type="text" {...rest} {...ids} className={clsx(BOX, mono && 'font-mono')} />} />;
+}
+
+export function LongField({ label, hint, ...rest }: Common & TextareaHTMLAttributes<HTMLTextAreaElement>) {
+  return <Labelled name={rest.name} label={label} hint={hint} render={(ids) => <textarea rows={3} {...rest} {...ids} className={BOX} />} />;
+}
+
+export function ChoiceField({ label, hint, choices, ...rest }: Common & { choices: { value: string; label: string }[] } & SelectHTMLAttributes<HTMLSelectElement>) {
+  return (
+    <Labelled
+      name={rest.name}
+      label={label}
+      hint={hint}
+      render={(ids) => (
+        <select {...rest} {...ids} className={BOX}>
+          {choices.map((choice) => (
+            <option key={choice.value} value={choice.value}>
+              {choice.label}
+            </option>
+          ))}
+        </select>
+      )}
+    />
+  );
+}
+
+/** A single button that runs an action and says how it went. */
+export function ActionButton({ action, done, children, tone = 'plain' }: { action: () => Promise<ActionResult<unknown>>; done?: string; children: ReactNode; tone?: 'main' | 'plain' | 'harm' }) {
+  const [pending, begin] = useTransition();
+  return (
+    <Button
+      tone={tone}
+      disabled={pending}
+      aria-busy={pending}
+      onClick={() =>
+        begin(async () => {
+          const result = await action().catch(() => AWAY);
+          if (!result.ok) toast.error(result.error.sentence);
+          else if (done) toast.success(done);
+        })
+      }
+    >
+      {children}
+    </Button>
+  );
+}

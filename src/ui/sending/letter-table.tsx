@@ -1,0 +1,50 @@
+import Link from 'next/link';
+import { figure, percent } from '@/core/growth/figures';
+import { fullTime, spokenTime } from '@/core/growth/times';
+import { Chip } from '../kit/page';
+import { Table } from '../kit/table';
+
+export type LetterLine = {
+  id: string;
+  subject: string;
+  state: 'due' | 'sending' | 'sent';
+  at: Date;
+  fault: string | null;
+  counts: { recipients: number; delivered: number; people: number; clicked: number; left: number; bounced: number; complained: number };
+};
+
+/** Letters with what became of them. Shares are of delivered letters; reads are people's, not machines'. */
+export function LetterTable({ letters, slug, now, zone }: { letters: LetterLine[]; slug: string; now: Date; zone: string }) {
+  return (
+    <Table
+      label="Letters"
+      columns={[
+        { title: 'Letter' },
+        { title: 'Sent' },
+        { title: 'Delivered', figure: true },
+        { title: 'Read by people', figure: true },
+        { title: 'Clicked', figure: true },
+        { title: 'Left', figure: true },
+        { title: 'Bounced', figure: true, hideNarrow: true },
+        { title: 'Complained', figure: true, hideNarrow: true },
+      ]}
+      rows={letters.map(({ id, subject, state, at, fault, counts }) => ({
+        key: id,
+        cells: [
+          <Link key="l" href={`/desk/${slug}/letters/${id}`} className="line-clamp-2 min-w-40 font-semibold hover:underline">
+            {subject}
+          </Link>,
+          <span key="s" className="whitespace-nowrap text-ink-2" title={fullTime(at, zone)}>
+            {state === 'sent' ? spokenTime(at, now, zone) : state === 'sending' ? <Chip tone="know">sending</Chip> : fault ? <Chip tone="mend">held</Chip> : <Chip tone="know">{spokenTime(at, now, zone)}</Chip>}
+          </span>,
+          state === 'due' ? '–' : figure(counts.delivered),
+          percent(counts.people, counts.delivered),
+          percent(counts.clicked, counts.delivered),
+          state === 'due' ? '–' : figure(counts.left),
+          state === 'due' ? '–' : figure(counts.bounced),
+          state === 'due' ? '–' : figure(counts.complained),
+        ],
+      }))}
+    />
+  );
+}

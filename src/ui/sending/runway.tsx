@@ -1,0 +1,65 @@
+import clsx from 'clsx';
+import Link from 'next/link';
+import { nextDays, localDay } from '@/core/growth/days';
+import { shortDay } from '@/core/growth/times';
+
+export type Departure = { id: string; at: Date; time: string; title: string; detail: string; href: string; held: boolean };
+
+const DAYS = 14;
+const isWeekend = (day: string) => [0, 6].includes(new Date(`${day}T00:00:00Z`).getUTCDay());
+
+/** The next fourteen days as columns, with what leaves when. On narrow screens it is a list of the days that have something. */
+export function Runway({ departures, now, zone }: { departures: Departure[]; now: Date; zone: string }) {
+  const days = nextDays(now, zone, DAYS);
+  const placed = departures.map((d) => ({ ...d, column: Math.max(0, days.indexOf(localDay(d.at, zone))) }));
+  return (
+    <>
+      <div className="relative mt-2.5 hidden overflow-hidden rounded-lg border bg-sheet md:block">
+        <div className="grid min-h-[128px]" style={{ gridTemplateColumns: `repeat(${DAYS}, minmax(0, 1fr))` }}>
+          {days.map((day, n) => (
+            <div
+              key={day}
+              className={clsx('border-r border-rule-2 px-1.5 pt-1.5 text-[12px] last:border-r-0', n === 0 ? 'bg-verdigris-tint font-bold text-verdigris-ink' : isWeekend(day) ? 'bg-paper text-ink-2' : 'text-ink-2')}
+              style={{ gridColumn: n + 1, gridRow: '1 / span 20' }}
+            >
+              {shortDay(day)}
+            </div>
+          ))}
+          {placed.map((d, n) => (
+            <Link
+              key={d.id}
+              href={d.href}
+              className={clsx('z-10 mx-1 mb-1.5 overflow-hidden rounded-sm border border-t-[3px] bg-sheet px-2 py-1 hover:border-ink-3', d.held ? 'border-t-stamp' : 'border-t-verdigris', n === 0 ? 'mt-0' : '')}
+              style={{ gridColumn: `${Math.min(d.column, DAYS - 2) + 1} / span 2`, gridRow: rowOf(placed, n) }}
+            >
+              <span className="block text-[12px] leading-4 text-ink-2">{d.time}</span>
+              <span className="block truncate text-[13px] font-semibold">{d.title}</span>
+              <span className="block truncate text-[12px] leading-4 text-ink-2">{d.detail}</span>
+            </Link>
+          ))}
+        </div>
+        {placed.length === 0 && <p className="absolute inset-x-0 top-14 text-center text-ink-2">Nothing is scheduled.</p>}
+      </div>
+      <ul className="md:hidden">
+        {placed.length === 0 && <li className="py-3 text-ink-2">Nothing is scheduled in the next 14 days.</li>}
+        {placed.map((d) => (
+          <li key={d.id} className="border-b border-rule-2 py-2.5">
+            <Link href={d.href} className="block">
+              <span className="text-small text-ink-2">
+                {shortDay(days[d.column] ?? '')}, {d.time}
+              </span>
+              <b className="block">{d.title}</b>
+              <span className="text-small text-ink-2">{d.detail}</span>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
+/** Row 2 on, below any earlier card that would overlap this one. */
+function rowOf(all: { column: number }[], n: number): number {
+  const column = all[n]?.column ?? 0;
+  return 2 + all.slice(0, n).filter((other) => Math.abs(other.column - column) < 2).length;
+}
