@@ -1,8 +1,8 @@
 import { buildAll } from './build';
 import { type Home, writeState } from './home';
 import { ensure } from './machine';
-import { type Database, startPostgres } from './postgres';
-import { running, startProcess } from './processes';
+import { type Database, startPostgres, stopPostgres } from './postgres';
+import { running, startProcess, stopAll } from './processes';
 import { choosePorts, insideEnv, plans, type World } from './world';
 import { openRuntime } from '@/server/runtime';
 import { readConfig } from '@/server/config';
@@ -25,9 +25,15 @@ export async function startStack(home: Home, options: { backlot: boolean; clockS
   const all = plans(home, world);
   const outside = all.filter((plan) => plan.name.startsWith('backlot'));
   say(`Starting ${all.map((plan) => plan.name).join(', ')} ...`);
-  await Promise.all(outside.map((plan) => startProcess(home, plan)));
-  await publishInstallation(home, world);
-  for (const plan of all.filter((plan) => !outside.includes(plan))) await startProcess(home, plan);
+  try {
+    await Promise.all(outside.map((plan) => startProcess(home, plan)));
+    await publishInstallation(home, world);
+    await Promise.all(all.filter((plan) => !outside.includes(plan)).map((plan) => startProcess(home, plan)));
+  } catch (error) {
+    await stopAll(home);
+    stopPostgres(home);
+    throw error;
+  }
   return { home, world };
 }
 

@@ -5,6 +5,7 @@
 import { createSocket } from 'node:dgram';
 import { readdirSync, readFileSync } from 'node:fs';
 import { createServer } from 'node:net';
+import { dirname } from 'node:path';
 import * as dns from 'dns-packet';
 import { asJson, notFound, serve } from '../shell/http';
 import { esc, worldPage } from '../shell/page';
@@ -12,7 +13,7 @@ import { place, portOf, writeFileWhole } from '../shell/world';
 import { answer, encodeUdp, type Zones } from './answer';
 import { makeRecord, readMasterFile, valueTokens, writeMasterFile, type ZoneRecord } from './master-file';
 
-const folder = place('zones', '.').replace(/\.$/, '');
+const folder = dirname(place('zones', 'any.zone'));
 const zones: Zones = new Map();
 for (const name of readdirSync(folder).filter((file) => file.endsWith('.zone'))) {
   const domain = name.replace(/\.zone$/, '');

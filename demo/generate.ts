@@ -1,0 +1,271 @@
+import { v7 } from 'uuid';
+import { localDay } from '@/core/growth/days';
+import type { Document } from '@/core/writing/document';
+import { NEXT, PARAGRAPHS, personOf, TITLES } from './words';
+
+const DAY = 86_400_000;
+const MINUTE = 60_000;
+export const MONTHS_BACK = 18;
+const PEOPLE = 2_960;
+
+/** A small seeded generator of numbers in [0, 1): the same demo on every machine (mulberry32). */
+export function numbers(seed: number): () => number {
+  let state = seed >>> 0;
+  return () => {
+    state = (state + 0x6d2b79f5) >>> 0;
+    let t = state;
+    t = Math.imul(t ^ (t >>> 15), t | 1);
+    t ^= t + Math.imul(t ^ (t >>> 7), t | 61);
+    return ((t ^ (t >>> 14)) >>> 0) / 4_294_967_296;
+  };
+}
+
+export type DemoIds = { newsletter: string; lists: [thursday: string, field: string]; forms: { page: string; article: string; corner: string }; sender: string; domain: string };
+type Row = Record<string, unknown>;
+export type DemoRows = {
+  readers: Row[];
+  memberships: Row[];
+  consents: Row[];
+  suppressions: Row[];
+  letters: (Row & { id: string; document: Document })[];
+  letterCounts: Row[];
+  deliveries: Row[];
+  events: Row[];
+  dailyCounts: Row[];
+  formDays: Row[];
+  posts: { slug: string; title: string; summary: string; html: string; at: string }[];
+};
+
+const slugOf = (title: string) =>
+  title
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-|-$/g, '');
+
+/**
+ * Everything that happened to Lanternfish Letters in the 18 months before `now`: who came from where, who confirmed, what was sent to whom,
+ * who read, clicked, left and bounced. Pure and seeded: the same input gives the same rows.
+ */
+export function generate(now: Date, zone: string, ids: DemoIds, site: string): DemoRows {
+  const next = numbers(20_260_000);
+  const chance = (p: number) => next() < p;
+  const between = (low: number, high: number) => low + next() * (high - low);
+  const begin = now.getTime() - MONTHS_BACK * 30.4 * DAY;
+  const id = (at: number) => v7({ msecs: at, random: Uint8Array.from({ length: 16 }, () => Math.floor(next() * 256)) });
+  const rows: DemoRows = { readers: [], memberships: [], consents: [], suppressions: [], letters: [], letterCounts: [], deliveries: [], events: [], dailyCounts: [], formDays: [], posts: [] };
+
+  const daily = new Map<string, { asked: number; joined: number; left_count: number }>();
+  const onDay = (at: number) => {
+    const day = localDay(new Date(at), zone);
+    const found = daily.get(day) ?? { asked: 0, joined: 0, left_count: 0 };
+    daily.set(day, found);
+    return found;
+  };
+  const formDays = new Map<string, { form: string; day: string; loaded: number; sent_in: number; confirmed: number }>();
+  const onForm = (form: string, at: number) => {
+    const day = localDay(new Date(at), zone);
+    const found = formDays.get(`${form} ${day}`) ?? { form, day, loaded: 0, sent_in: 0, confirmed: 0 };
+    formDays.set(`${form} ${day}`, found);
+    return found;
+  };
+
+  // Letters: every second Thursday at about half past seven, and one this morning.
+  const times = TITLES.map((_, n) => {
+    if (n === TITLES.length - 1) return now.getTime() - 2 * 3_600_000;
+    const back = (TITLES.length - 2 - n) * 13.7 + 5;
+    const day = new Date(now.getTime() - back * DAY);
+    day.setUTCDate(day.getUTCDate() + ((4 - day.getUTCDay() + 7) % 7) - (n % 2 === 0 && back > 9 ? 7 : 0));
+    return Math.max(begin + 3 * DAY, Math.min(Date.UTC(day.getUTCFullYear(), day.getUTCMonth(), day.getUTCDate(), 7, 30), now.getTime() - 4 * DAY));
+  }).sort((a, b) => a - b);
+
+  rows.posts = TITLES.slice(-16, -1).map(([title, summary], n) => ({
+    slug: slugOf(title),
+    title,
+    summary,
+    html: bodyOf(n + 3),
+    at: new Date((times.slice(-16, -1)[n] ?? begin) - 20 * MINUTE).toISOString(),
+  }));
+
+  const pages = rows.posts.map((post) => `${site}/posts/${post.slug}`);
+  const referrers = ['https://search.example/', 'https://reefboard.example/threads/lanternfish', 'https://tidelines.example/links', ''];
+  type Person = { id: string; address: string; key: string; provider: string; from: number; until: number; keen: number; proxy: boolean; lists: string[] };
+  const people: Person[] = [];
+
+  for (let n = 0; n < PEOPLE; n += 1) {
+    // More come later than early, and each new letter brings a small wave.
+    const at = chance(0.35) ? (times[Math.floor(times.length * Math.sqrt(next()))] ?? begin) + between(1, 50) * 3_600_000 : begin + Math.sqrt(next()) * (now.getTime() - begin);
+    if (at > now.getTime() - 20 * MINUTE) continue;
+    const form = chance(0.58) ? ids.forms.article : chance(0.55) ? ids.forms.corner : ids.forms.page;
+    onForm(form, at).sent_in += 1;
+    onForm(form, at).loaded += Math.round(between(18, 46));
+    onDay(at).asked += 1;
+    const confirms = chance(0.84);
+    const waitsStill = !confirms && now.getTime() - at < 45 * DAY;
+    const who = personOf(n, next());
+    if (!confirms && !waitsStill) continue;
+    const readerId = id(at);
+    const joined = at + between(1, 90) * MINUTE;
+    const page = form === ids.forms.page ? `${site}/` : (pages[Math.floor(next() * pages.length)] ?? site);
+    const referrer = referrers[Math.floor(next() * referrers.length)] || null;
+    const both = chance(0.3);
+    const lists = both ? ids.lists : chance(0.85) ? [ids.lists[0]] : [ids.lists[1]];
+    rows.readers.push({
+      id: readerId,
+      newsletter_id: ids.newsletter,
+      address: who.address,
+      address_key: who.address,
+      provider: who.provider,
+      first_name: chance(0.6) ? who.firstName : null,
+      address_state: 'fine',
+      source_form_id: form,
+      source_page: page,
+      source_referrer: referrer,
+      created_at: new Date(at).toISOString(),
+    });
+    for (const list of lists) {
+      const consent = { newsletter_id: ids.newsletter, reader_id: readerId, list_id: list, form_id: form, page, referrer, network: `198.51.100.${Math.floor(next() * 250)}`, agent: 'A browser' };
+      rows.consents.push({ ...consent, act: 'ask', state: 'waiting', at: new Date(at).toISOString(), wording: 'Letters from the deep, on Thursdays\nOne long read, no adverts. Leave whenever you like.\n[Send me the next one]' });
+      if (confirms) rows.consents.push({ ...consent, act: 'confirm', state: 'reading', at: new Date(joined).toISOString(), wording: null });
+    }
+    if (confirms) {
+      onForm(form, joined).confirmed += 1;
+      onDay(joined).joined += 1;
+      people.push({ id: readerId, address: who.address, key: who.address, provider: who.provider, from: joined, until: Infinity, keen: Math.min(0.95, 0.12 + next() * 0.75), proxy: chance(0.22), lists: [...lists] });
+    }
+    for (const list of lists) {
+      rows.memberships.push({ reader_id: readerId, list_id: list, newsletter_id: ids.newsletter, state: confirms ? 'reading' : 'waiting', since: new Date(confirms ? joined : at).toISOString(), joined_at: confirms ? new Date(joined).toISOString() : null });
+    }
+  }
+
+  const reader = new Map(rows.readers.map((row) => [row.id as string, row]));
+  const membership = new Map<string, Row[]>();
+  for (const row of rows.memberships) membership.set(row.reader_id as string, [...(membership.get(row.reader_id as string) ?? []), row]);
+  const buried = new Set<string>();
+  let deliveryId = 0;
+
+  TITLES.forEach(([title, summary], n) => {
+    const at = times[n]!;
+    const letterId = id(at);
+    const sentOn = new Date(at).toISOString().slice(0, 10);
+    const list = ids.lists[0];
+    const counts = { recipients: 0, delivered: 0, bounced: 0, refused: 0, opened_people: 0, opened_machines: 0, clicked: 0, left_count: 0, complained: 0 };
+    for (const person of people) {
+      if (person.from > at || person.until <= at || buried.has(person.id) || !person.lists.includes(list)) continue;
+      counts.recipients += 1;
+      deliveryId += 1;
+      const fresh = at - person.from < 15 * DAY;
+      const dead = chance(fresh ? 0.006 : 0.0006);
+      const refused = !dead && chance(person.provider === 'fjordbox.example' ? 0.022 : 0.002);
+      const deliveredAt = at + between(1, person.provider === 'kestrel.example' ? 14 : 4) * MINUTE;
+      const soFar = now.getTime() - deliveredAt;
+      const opened = !dead && !refused && chance(person.keen * 0.95);
+      const openedAt = deliveredAt + between(2, 30) * between(1, 60) * MINUTE;
+      const read = opened && openedAt < now.getTime();
+      const clicked = read && chance(0.24);
+      const leaves = !dead && !refused && soFar > 0 && chance(0.0024);
+      const leftAt = deliveredAt + between(10, 600) * MINUTE;
+      const left = leaves && leftAt < now.getTime();
+      counts.delivered += dead || refused ? 0 : 1;
+      counts.bounced += dead ? 1 : 0;
+      counts.refused += refused ? 1 : 0;
+      counts.opened_people += read ? 1 : 0;
+      counts.opened_machines += person.proxy && !dead && !refused ? 1 : 0;
+      counts.clicked += clicked ? 1 : 0;
+      const event = (kind: string, when: number, machine = false) =>
+        rows.events.push({ day: sentOn, at: new Date(when).toISOString(), newsletter_id: ids.newsletter, letter_id: letterId, delivery_id: deliveryId, reader_id: person.id, kind, machine });
+      if (read) event('open', openedAt);
+      if (clicked) event('click', openedAt + MINUTE);
+      if (left) {
+        event('leave', leftAt);
+        counts.left_count += 1;
+        person.until = leftAt;
+        onDay(leftAt).left_count += 1;
+        for (const row of membership.get(person.id) ?? []) Object.assign(row, { state: 'left', since: new Date(leftAt).toISOString() });
+        for (const l of person.lists) rows.consents.push({ newsletter_id: ids.newsletter, reader_id: person.id, list_id: l, form_id: null, page: null, referrer: null, network: null, agent: null, wording: null, act: 'leave', state: 'left', at: new Date(leftAt).toISOString() });
+      }
+      if (dead) {
+        event('bounce', deliveredAt);
+        buried.add(person.id);
+        Object.assign(reader.get(person.id)!, { address_state: 'suppressed' });
+        rows.suppressions.push({ newsletter_id: ids.newsletter, address_key: person.key, reason: 'hard bounce', at: new Date(deliveredAt).toISOString(), detail: '550 5.1.1 No such mailbox' });
+      }
+      rows.deliveries.push({
+        id: deliveryId,
+        sent_on: sentOn,
+        newsletter_id: ids.newsletter,
+        letter_id: letterId,
+        reader_id: person.id,
+        address: person.address,
+        provider: person.provider,
+        state: dead ? 'bounced' : refused ? 'refused' : 'delivered',
+        due_at: new Date(at).toISOString(),
+        attempts: 1,
+        delivered_at: dead || refused ? null : new Date(deliveredAt).toISOString(),
+        opened_at: read ? new Date(openedAt).toISOString() : null,
+        opened_by_machine_at: person.proxy && !dead && !refused ? new Date(deliveredAt + MINUTE).toISOString() : null,
+        clicked_at: clicked ? new Date(openedAt + MINUTE).toISOString() : null,
+        left_at: left ? new Date(leftAt).toISOString() : null,
+        response: dead ? '550 5.1.1 No such mailbox' : refused ? '550 5.7.1 Not wanted here' : '250 2.0.0 Taken',
+      });
+    }
+    if (n % 9 === 7) counts.complained = 1;
+    rows.letters.push(letterRow(letterId, ids, list, title, summary, site, n, { state: 'sent', due: at, sentOn, finished: at + 16 * MINUTE }));
+    rows.letterCounts.push({ letter_id: letterId, newsletter_id: ids.newsletter, ...counts });
+  });
+
+  const soon = nextThursday(now, 8.5);
+  const letterId = id(now.getTime());
+  rows.letters.push(letterRow(letterId, ids, ids.lists[0], NEXT[0], NEXT[1], site, 1, { state: 'due', due: soon, sentOn: null, finished: null }));
+  rows.letterCounts.push({ letter_id: letterId, newsletter_id: ids.newsletter, recipients: 0, delivered: 0, bounced: 0, refused: 0, opened_people: 0, opened_machines: 0, clicked: 0, left_count: 0, complained: 0 });
+
+  rows.dailyCounts = [...daily].map(([day, counts]) => ({ newsletter_id: ids.newsletter, day, ...counts }));
+  rows.formDays = [...formDays.values()].map(({ form, ...counts }) => ({ form_id: form, newsletter_id: ids.newsletter, ...counts }));
+  return rows;
+}
+
+/** Five paragraphs of a letter or post; another n gives another beginning. */
+export function bodyOf(n: number): string {
+  return Array.from({ length: 5 }, (_, k) => `<p>${PARAGRAPHS[(n * 5 + k * 3) % PARAGRAPHS.length]}</p>`).join('\n');
+}
+
+type Sending = { state: 'sent' | 'due'; due: number; sentOn: string | null; finished: number | null };
+
+function letterRow(id: string, ids: DemoIds, list: string, title: string, summary: string, site: string, n: number, to: Sending) {
+  const link = `${site}/posts/${slugOf(title)}`;
+  const document: Document = {
+    blocks: [
+      { kind: 'heading', text: title, href: link },
+      { kind: 'subtitle', text: summary },
+      { kind: 'text', html: bodyOf(n) },
+      { kind: 'button', label: 'Read it on the site and say what you think', href: link },
+    ],
+  };
+  const iso = (at: number | null) => (at === null ? null : new Date(at).toISOString());
+  const sent = to.state === 'sent';
+  return {
+    id,
+    newsletter_id: ids.newsletter,
+    list_id: list,
+    sender_id: ids.sender,
+    domain_id: sent ? ids.domain : null,
+    title,
+    subject: title,
+    preview_line: summary,
+    document,
+    state: to.state,
+    due_at: iso(to.due),
+    started_at: sent ? iso(to.due) : null,
+    finished_at: iso(to.finished),
+    sent_on: to.sentOn,
+    from_name: sent ? 'Ottoline Vance' : null,
+    from_address: sent ? 'letters@lanternfish.example' : null,
+    created_at: iso(to.due - DAY),
+  };
+}
+
+/** The next Thursday at an hour of the day (UTC), at least a day ahead. */
+function nextThursday(now: Date, hour: number): number {
+  const day = new Date(now.getTime() + DAY);
+  day.setUTCDate(day.getUTCDate() + ((4 - day.getUTCDay() + 7) % 7));
+  return Date.UTC(day.getUTCFullYear(), day.getUTCMonth(), day.getUTCDate()) + hour * 3_600_000;
+}

@@ -1,0 +1,189 @@
+import { sql } from 'kysely';
+import { formCodes } from '@/core/forms/codes';
+import { FIRST_NAME_FIELD, type FormDefinition, startingForm } from '@/core/forms/definition';
+import { zoneFile } from '@/core/senders/zone-file';
+import { itemKey } from '@/core/autosend/items';
+import { renderHtml, takeLinks } from '@/core/writing/render';
+import { renderText } from '@/core/writing/text';
+import { openAuth } from '@/server/auth/auth';
+import { readConfig } from '@/server/config';
+import type { Context, Newsletter } from '@/server/context';
+import type { Db } from '@/server/db/connection';
+import { createForm } from '@/server/forms/forms';
+import { newId } from '@/server/ids';
+import { createNewsletter } from '@/server/newsletters/newsletters';
+import { openRuntime } from '@/server/runtime';
+import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
+import { type DemoIds, generate, MONTHS_BACK } from './generate';
+
+export const ACCOUNT = { name: 'Ottoline Vance', email: 'ottoline@lanternfish.example', password: 'six hundred metres down' };
+const ZONE = 'Europe/Lisbon';
+type Outside = { dnsPage: string; blog: string };
+
+/** Loads the demo newsletter and its part of the Backlot, once. A second call finds it there and changes nothing. */
+export async function loadDemo(env: Record<string, string>, outside: Outside, say: (text: string) => void): Promise<{ account: typeof ACCOUNT; slug: string }> {
+  const ctx = await openRuntime('demo', readConfig({ ...env, INKSET_LOG_LEVEL: 'error' }), 4);
+  try {
+    const there = await ctx.db.selectFrom('user').select('id').where('email', '=', ACCOUNT.email).executeTakeFirst();
+    if (there) {
+      const { slug } = await ctx.db.selectFrom('newsletters').innerJoin('members', 'members.newsletter_id', 'newsletters.id').select('slug').where('user_id', '=', there.id).orderBy('newsletters.created_at').executeTakeFirstOrThrow();
+      return { account: ACCOUNT, slug };
+    }
+    say('Loading the demo newsletter ...');
+    const newsletter = await account(ctx);
+    const ids = await identity(ctx, newsletter, outside);
+    await history(ctx, newsletter, ids, outside);
+    return { account: ACCOUNT, slug: newsletter.slug };
+  } finally {
+    await ctx.close();
+  }
+}
+
+async function account(ctx: Context & { pool: import('pg').Pool }): Promise<Newsletter> {
+  const auth = openAuth(ctx, ctx.pool);
+  const { user } = await auth.api.signUpEmail({ body: { name: ACCOUNT.name, email: ACCOUNT.email, password: ACCOUNT.password } });
+  await sql`update "user" set "emailVerified" = true where id = ${user.id}`.execute(ctx.db);
+  await ctx.db.deleteFrom('outbox').where('to_address', '=', ACCOUNT.email).execute();
+  const newsletter = await createNewsletter(ctx, user.id, {
+    name: 'Lanternfish Letters',
+    description: 'Essays on deep-sea life, on Thursdays.',
+    postalAddress: 'Lanternfish Letters\nPO Box 600\n1100-001 Lisbon',
+    timeZone: ZONE,
+  });
+  const begin = new Date(ctx.clock.now().getTime() - MONTHS_BACK * 30.4 * 86_400_000);
+  const settings = { colour: '#10282f', created_at: begin, reason_line: 'You get this because you signed up for Lanternfish Letters on lanternfish.example and confirmed it by email.' };
+  await ctx.db.updateTable('newsletters').set(settings).where('id', '=', newsletter.id).execute();
+  return { ...newsletter, ...settings };
+}
+
+/** Lists, forms, senders, and a domain whose records are published at the Backlot's DNS host and found right. */
+async function identity(ctx: Context, newsletter: Newsletter, outside: Outside): Promise<DemoIds> {
+  const { db } = ctx;
+  const of = { newsletter_id: newsletter.id, created_at: newsletter.created_at };
+  const first = await db.updateTable('lists').set({ name: 'Thursday letters', public_name: 'Thursday letters' }).where('newsletter_id', '=', newsletter.id).returning('id').executeTakeFirstOrThrow();
+  const field = newId();
+  await db.insertInto('lists').values({ id: field, ...of, name: 'Field notes', public_name: 'Field notes', position: 1 }).execute();
+  const definition: FormDefinition = {
+    ...startingForm(newsletter.name),
+    heading: 'Letters from the deep, on Thursdays',
+    words: 'One long read, no adverts. Leave whenever you like.',
+  };
+  const article = await createForm(ctx, newsletter, { name: 'After every article' });
+  const corner = await createForm(ctx, newsletter, { name: 'Corner card on the home page' });
+  await db.updateTable('forms').set({ definition: JSON.stringify({ ...definition, fields: [FIRST_NAME_FIELD, ...definition.fields] }) }).where('id', '=', article.id).execute();
+  await db.updateTable('forms').set({ definition: JSON.stringify(definition) }).where('newsletter_id', '=', newsletter.id).where('id', '<>', article.id).execute();
+  const page = await db.selectFrom('forms').select('id').where('newsletter_id', '=', newsletter.id).where('hosted', '=', true).executeTakeFirstOrThrow();
+
+  const sender = newId();
+  await db
+    .insertInto('senders')
+    .values([
+      { id: sender, ...of, name: 'Ottoline Vance', address: 'letters@lanternfish.example', domain: 'lanternfish.example', confirmed_at: newsletter.created_at },
+      { id: newId(), newsletter_id: newsletter.id, created_at: ctx.clock.now(), name: 'Lanternfish field desk', address: 'field@lanternfish.example', domain: 'lanternfish.example', proof_sent_at: ctx.clock.now() },
+    ])
+    .execute();
+  const domain = await addDomain(ctx, newsletter, 'lanternfish.example');
+  const { records } = await domainOf(ctx, newsletter, domain.id);
+  const zone = `${zoneFile('lanternfish.example', records)}@ IN MX 10 mx.postbird.example.\n@ IN A 127.0.0.1\n`;
+  await put(`${outside.dnsPage}/api/lanternfish.example`, zone);
+  await checkDomain(ctx, domain.id);
+  return { newsletter: newsletter.id, lists: [first.id, field], forms: { page: page.id, article: article.id, corner: corner.id }, sender, domain: domain.id };
+}
+
+async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outside: Outside): Promise<void> {
+  const now = ctx.clock.now();
+  const rows = generate(now, ZONE, ids, outside.blog);
+  const frame = { brand: { name: newsletter.name, colour: newsletter.colour, language: 'en' }, colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address } };
+  const links: Record<string, unknown>[] = [];
+  for (const letter of rows.letters) {
+    if (letter.state !== 'sent') continue;
+    const view = { ...frame, previewLine: String(letter.preview_line) };
+    const taken = takeLinks(await renderHtml(letter.document, view));
+    const clicked = rows.letterCounts.find((counts) => counts.letter_id === letter.id)?.clicked;
+    Object.assign(letter, { html: taken.html, text: renderText(letter.document, view) });
+    links.push(...taken.links.map((url, position) => ({ letter_id: letter.id, position, url, clicks: clicked })));
+  }
+  await ctx.db.transaction().execute(async (db) => {
+    for (let months = -1; months <= MONTHS_BACK; months += 1) await sql`select ensure_month(${new Date(now.getTime() - months * 30 * 86_400_000)}::date)`.execute(db);
+    const base = await reserveIds(db, rows.deliveries.length);
+    for (const row of rows.deliveries) row.id = base + Number(row.id);
+    for (const row of rows.events) row.delivery_id = base + Number(row.delivery_id);
+    await bulk(db, 'readers', rows.readers);
+    await bulk(db, 'memberships', rows.memberships);
+    await bulk(db, 'consents', rows.consents);
+    await bulk(db, 'suppressions', rows.suppressions);
+    await bulk(db, 'letters', rows.letters);
+    await bulk(db, 'letter_counts', rows.letterCounts);
+    await bulk(db, 'letter_links', links);
+    await bulk(db, 'deliveries', rows.deliveries);
+    await bulk(db, 'events', rows.events);
+    await bulk(db, 'daily_counts', rows.dailyCounts);
+    await bulk(db, 'form_days', rows.formDays);
+  });
+  await blog(ctx, newsletter, ids, rows.posts, outside);
+  await sql`analyze`.execute(ctx.db);
+}
+
+/** The blog with its posts and the form's script on it, and the rule that watches its feed. */
+async function blog(ctx: Context, newsletter: Newsletter, ids: DemoIds, posts: ReturnType<typeof generate>['posts'], outside: Outside): Promise<void> {
+  await put(`${outside.blog}/api/posts`, JSON.stringify(posts));
+  const form = await ctx.db.selectFrom('forms').select(['public_id', 'definition']).where('id', '=', ids.forms.article).executeTakeFirstOrThrow();
+  const [script] = formCodes({ publicId: form.public_id, heading: form.definition.heading }, ctx.config.linkOrigin);
+  await fetch(`${outside.blog}/code`, { method: 'POST', body: new URLSearchParams({ code: script?.code ?? '' }) });
+  const layout = await ctx.db.selectFrom('layouts').select('id').where('newsletter_id', '=', newsletter.id).executeTakeFirstOrThrow();
+  const now = ctx.clock.now();
+  const switchedOn = new Date(now.getTime() - 52 * 86_400_000);
+  const rule = newId();
+  await ctx.db
+    .insertInto('auto_sends')
+    .values({
+      id: rule,
+      newsletter_id: newsletter.id,
+      name: 'Lanternfish',
+      feed_url: `${outside.blog}/feed.xml`,
+      feed_title: 'Lanternfish',
+      sender_id: ids.sender,
+      list_id: ids.lists[0],
+      layout_id: layout.id,
+      switched_on_at: switchedOn,
+      baseline_at: switchedOn,
+      next_poll_at: now,
+      created_at: switchedOn,
+    })
+    .execute();
+  const letters = await ctx.db.selectFrom('letters').select(['id', 'title']).where('newsletter_id', '=', newsletter.id).execute();
+  await ctx.db
+    .insertInto('feed_items')
+    .values(
+      posts.map((post) => ({
+        auto_send_id: rule,
+        item_key: itemKey({ guid: `lanternfish-${post.slug}`, link: `${outside.blog}/posts/${post.slug}` }),
+        title: post.title,
+        link: `${outside.blog}/posts/${post.slug}`,
+        published_at: new Date(post.at),
+        first_seen_at: new Date(post.at),
+        letter_id: new Date(post.at) > switchedOn ? (letters.find((letter) => letter.title === post.title)?.id ?? null) : null,
+      })),
+    )
+    .execute();
+}
+
+async function put(url: string, body: string): Promise<void> {
+  const response = await fetch(url, { method: 'PUT', body });
+  if (!response.ok) throw new Error(`The Backlot did not take ${url}.`);
+}
+
+/** Takes a run of delivery numbers for ourselves; returns the number before the first. */
+async function reserveIds(db: Db, count: number): Promise<number> {
+  const { rows } = await sql<{ base: string }>`
+    select setval(seq, nextval(seq) + ${count}) - ${count} as base from (select pg_get_serial_sequence('deliveries', 'id') as seq) s`.execute(db);
+  return Number(rows[0]?.base ?? 0);
+}
+
+/** Inserts many rows of one table through one JSON parameter per thousand; all rows have the keys of the first. */
+async function bulk(db: Db, table: string, rows: Record<string, unknown>[]): Promise<void> {
+  const columns = Object.keys(rows[0] ?? {}).map((name) => sql.ref(name));
+  for (let at = 0; at < rows.length; at += 4_000) {
+    await sql`insert into ${sql.table(table)} (${sql.join(columns)}) select ${sql.join(columns)} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows.slice(at, at + 4_000))}::json)`.execute(db);
+  }
+}
