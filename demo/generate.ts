@@ -6,7 +6,7 @@ import { NEXT, PARAGRAPHS, personOf, TITLES } from './words';
 const DAY = 86_400_000;
 const MINUTE = 60_000;
 export const MONTHS_BACK = 18;
-const PEOPLE = 2_960;
+const PEOPLE = 3_070;
 
 /** A small seeded generator of numbers in [0, 1): the same demo on every machine (mulberry32). */
 export function numbers(seed: number): () => number {
@@ -74,7 +74,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     if (n === TITLES.length - 1) return now.getTime() - 2 * 3_600_000;
     const back = (TITLES.length - 2 - n) * 13.7 + 5;
     const day = new Date(now.getTime() - back * DAY);
-    day.setUTCDate(day.getUTCDate() + ((4 - day.getUTCDay() + 7) % 7) - (n % 2 === 0 && back > 9 ? 7 : 0));
+    day.setUTCDate(day.getUTCDate() + ((4 - day.getUTCDay() + 7) % 7));
     return Math.max(begin + 3 * DAY, Math.min(Date.UTC(day.getUTCFullYear(), day.getUTCMonth(), day.getUTCDate(), 7, 30), now.getTime() - 4 * DAY));
   }).sort((a, b) => a - b);
 
@@ -162,7 +162,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       const openedAt = deliveredAt + between(2, 30) * between(1, 60) * MINUTE;
       const read = opened && openedAt < now.getTime();
       const clicked = read && chance(0.24);
-      const leaves = !dead && !refused && soFar > 0 && chance(0.0024);
+      const leaves = !dead && !refused && soFar > 0 && chance(0.0042);
       const leftAt = deliveredAt + between(10, 600) * MINUTE;
       const left = leaves && leftAt < now.getTime();
       counts.delivered += dead || refused ? 0 : 1;

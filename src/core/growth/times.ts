@@ -18,10 +18,10 @@ export const fullTime = (at: Date, zone: string) =>
 /** "Tuesday, 24 November" */
 export const longDay = (at: Date, zone: string) => DateTime.fromJSDate(at, { zone }).setLocale('en-GB').toFormat('cccc, d LLLL');
 
-/** "Tue 24", or "Tue 1 Dec" on the first of a month. */
+/** "Tue 24", or "1 Dec" on the first of a month. */
 export function shortDay(day: string): string {
   const date = DateTime.fromISO(day, { locale: 'en-GB' });
-  return date.toFormat(date.day === 1 ? 'ccc d LLL' : 'ccc d');
+  return date.toFormat(date.day === 1 ? 'd LLL' : 'ccc d');
 }
 
 /** How long ago, roughly: "40 s ago", "4 min ago", "2 h ago", "3 days ago". */
@@ -32,3 +32,6 @@ export function ago(at: Date, now: Date): string {
   if (seconds < 129_600) return `${Math.round(seconds / 3600)} h ago`;
   return `${Math.round(seconds / 86_400)} days ago`;
 }
+
+/** "Thu 08:30": the day and hour of something near. */
+export const dayAndHour = (at: Date, zone: string) => DateTime.fromJSDate(at, { zone }).setLocale('en-GB').toFormat('ccc HH:mm');

@@ -35,7 +35,7 @@ export function Standfirst({ title, trail, actions, children }: StandfirstProps)
       <div className="flex flex-wrap items-end justify-between gap-4">
         <div className="min-w-0 flex-1 basis-80">
           <h1 className="font-serif text-title break-words">{title}</h1>
-          <p className="mt-1 max-w-[46rem] font-serif text-standfirst text-ink-2 [&_b]:font-semibold [&_b]:text-ink">{children}</p>
+          <p className="mt-1 max-w-[56rem] font-serif text-standfirst text-ink-2 [&_b]:font-semibold [&_b]:text-ink">{children}</p>
         </div>
         {actions && <div className="flex flex-wrap gap-2">{actions}</div>}
       </div>

@@ -45,7 +45,7 @@ function Row({ record, judgement }: { record: WantedRecord; judgement: Judgement
         <b>{record.title}</b>
         <span className="block text-small text-ink-2">{record.explains}</span>
       </td>
-      <td className={clsx('px-2.5 py-3', mono)}>{record.type}</td>
+      <td className="px-2.5 py-3 font-mono text-[12.5px]">{record.type}</td>
       <td className="w-full min-w-72 px-2.5 py-3">
         <div className={mono}>
           <span data-host>{record.host}</span> <Copy text={record.host} what={`the host ${record.host}`} />

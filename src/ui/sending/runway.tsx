@@ -6,6 +6,7 @@ import { shortDay } from '@/core/growth/times';
 export type Departure = { id: string; at: Date; time: string; title: string; detail: string; href: string; held: boolean };
 
 const DAYS = 14;
+const COLUMNS = { display: 'grid', gridTemplateColumns: `repeat(${DAYS}, minmax(0, 1fr))` };
 const isWeekend = (day: string) => [0, 6].includes(new Date(`${day}T00:00:00Z`).getUTCDay());
 
 /** The next fourteen days as columns, with what leaves when. On narrow screens it is a list of the days that have something. */
@@ -15,21 +16,25 @@ export function Runway({ departures, now, zone }: { departures: Departure[]; now
   return (
     <>
       <div className="relative mt-2.5 hidden overflow-hidden rounded-lg border bg-sheet md:block">
-        <div className="grid min-h-[128px]" style={{ gridTemplateColumns: `repeat(${DAYS}, minmax(0, 1fr))` }}>
+        <div aria-hidden className="absolute inset-0" style={COLUMNS}>
           {days.map((day, n) => (
             <div
               key={day}
-              className={clsx('border-r border-rule-2 px-1.5 pt-1.5 text-[12px] last:border-r-0', n === 0 ? 'bg-verdigris-tint font-bold text-verdigris-ink' : isWeekend(day) ? 'bg-paper text-ink-2' : 'text-ink-2')}
-              style={{ gridColumn: n + 1, gridRow: '1 / span 20' }}
+              className={clsx(
+                'border-r border-rule-2 px-1.5 pt-1.5 text-[12px] whitespace-nowrap last:border-r-0',
+                n === 0 ? 'bg-verdigris-tint font-bold text-verdigris-ink' : isWeekend(day) ? 'bg-paper text-ink-2' : 'text-ink-2',
+              )}
             >
               {shortDay(day)}
             </div>
           ))}
+        </div>
+        <div className="relative min-h-[128px] content-start pt-8" style={COLUMNS}>
           {placed.map((d, n) => (
             <Link
               key={d.id}
               href={d.href}
-              className={clsx('z-10 mx-1 mb-1.5 overflow-hidden rounded-sm border border-t-[3px] bg-sheet px-2 py-1 hover:border-ink-3', d.held ? 'border-t-stamp' : 'border-t-verdigris', n === 0 ? 'mt-0' : '')}
+              className={clsx('mx-1 mb-1.5 overflow-hidden rounded-sm border border-t-[3px] bg-sheet px-2 py-1 hover:border-ink-3', d.held ? 'border-t-stamp' : 'border-t-verdigris')}
               style={{ gridColumn: `${Math.min(d.column, DAYS - 2) + 1} / span 2`, gridRow: rowOf(placed, n) }}
             >
               <span className="block text-[12px] leading-4 text-ink-2">{d.time}</span>
@@ -58,8 +63,8 @@ export function Runway({ departures, now, zone }: { departures: Departure[]; now
   );
 }
 
-/** Row 2 on, below any earlier card that would overlap this one. */
+/** Below any earlier card that would overlap this one. */
 function rowOf(all: { column: number }[], n: number): number {
   const column = all[n]?.column ?? 0;
-  return 2 + all.slice(0, n).filter((other) => Math.abs(other.column - column) < 2).length;
+  return 1 + all.slice(0, n).filter((other) => Math.abs(other.column - column) < 2).length;
 }

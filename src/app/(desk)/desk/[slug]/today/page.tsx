@@ -2,7 +2,7 @@ import { Check, Circle } from 'lucide-react';
 import type { Metadata } from 'next';
 import Link from 'next/link';
 import { counted, figure, percent } from '@/core/growth/figures';
-import { longDay, spokenTime } from '@/core/growth/times';
+import { dayAndHour, longDay, spokenTime } from '@/core/growth/times';
 import { today, type Today } from '@/server/growth/today';
 import { Funnel } from '@/ui/growth/funnel';
 import { JoinedLeft } from '@/ui/growth/joined-left';
@@ -25,7 +25,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
     .map((letter) => ({
       id: letter.id,
       at: letter.dueAt,
-      time: letter.state === 'sending' ? 'leaving now' : spokenTime(letter.dueAt, data.now, zone).replace(/^(\d.*)$/, '$1'),
+      time: letter.state === 'sending' ? 'leaving now' : dayAndHour(letter.dueAt, zone),
       title: letter.subject,
       detail: letter.state === 'sending' ? `${figure(letter.counts.delivered)} of ${figure(letter.counts.recipients)}` : letter.fault ? 'held back' : `to about ${figure(data.totals.reading)}`,
       href: `/desk/${slug}/letters/${letter.id}`,

@@ -26,7 +26,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                 ['Recipients', figure(counts.recipients), ''],
                 ['Delivered', figure(counts.delivered), percent(counts.delivered, counts.recipients)],
                 ['Read by people', figure(counts.people), percent(counts.people, counts.delivered)],
-                ['Opened by machines', figure(counts.machines), 'not counted as read'],
+                ['Opened by machines', figure(counts.machines), ''],
                 ['Clicked', figure(counts.clicked), percent(counts.clicked, counts.delivered)],
                 ['Left', figure(counts.left), percent(counts.left, counts.delivered)],
                 ['Bounced', figure(counts.bounced), percent(counts.bounced, counts.recipients)],

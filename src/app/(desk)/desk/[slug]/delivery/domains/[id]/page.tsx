@@ -56,7 +56,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         trail={[{ label: 'Delivery', href: `/desk/${slug}/delivery` }]}
         actions={
           <>
-            <span className="rounded-md border bg-sheet px-2">
+            <span className="flex items-center rounded-md border bg-sheet px-2">
               <Copy text={zoneFile(domain.name, domain.records)} what="all records as a zone file" label="Zone file" />
             </span>
             <ActionButton tone="main" action={checkNow.bind(null, slug, id)} done="Asked your name servers just now.">
