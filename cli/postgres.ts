@@ -1,6 +1,6 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import pg from 'pg';
 import { type Home, readState, writeState } from './home';
@@ -88,6 +88,13 @@ async function ensureDatabase(home: Home, port: number): Promise<void> {
   const known = await client.query("select 1 from pg_database where datname = 'inkset'");
   if (known.rowCount === 0) await client.query('create database inkset');
   await client.end();
+}
+
+/** Removes a home with its cluster: for homes that tests make for themselves. */
+export function removeHome(home: Home): void {
+  stopPostgres(home, 'immediate');
+  if (serverPrograms()) rmSync(dataFolder(home, owner()), { recursive: true, force: true });
+  rmSync(home.dir, { recursive: true, force: true });
 }
 
 /** Stops the home's server if it runs; `immediate` is what a power cut would do. */

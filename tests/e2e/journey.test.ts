@@ -1,0 +1,409 @@
+import { readFileSync } from 'node:fs';
+import { accessibilityFaults } from './axe';
+import type { BrowserContext, Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { openHome } from '../../cli/home';
+import { startPostgres, stopPostgres } from '../../cli/postgres';
+import { startProcess, stopProcess } from '../../cli/processes';
+import { insideEnv, plans } from '../../cli/world';
+import { loadDemo } from '../../demo/load';
+import { TestWorld } from './world';
+
+/*
+ * From nothing to a letter in a reader's inbox, with every process real: Inkset's four, the Backlot's four, PostgreSQL and Chromium.
+ * The steps build on each other, in the order a writer takes them.
+ */
+const WRITER = 'ottoline@postbird.example';
+const READER = 'mara.tidewell@heronmail.example';
+const POST = 'Why the anglerfish waits';
+
+let world: TestWorld;
+let writer: BrowserContext;
+let desk: Page;
+
+const say = (name: string) => desk.getByRole('status').filter({ hasText: name }).first();
+const section = async (name: string) => {
+  await desk.getByRole('navigation', { name: 'Sections' }).getByRole('link', { name }).click();
+  await desk.getByRole('heading', { level: 1, name }).waitFor();
+};
+const headline = (words: string | RegExp) => desk.getByRole('main').locator('header p').filter({ hasText: words }).first().waitFor();
+
+/** Makes a page anew until it says something. */
+async function until(page: Page, words: string | RegExp): Promise<void> {
+  await expect
+    .poll(
+      async () => {
+        await page.reload();
+        return page.getByRole('main').innerText();
+      },
+      { timeout: 40_000, interval: 400 },
+    )
+    .toMatch(words);
+}
+
+beforeAll(async () => {
+  world = await TestWorld.open();
+  writer = await world.visitor();
+  desk = await writer.newPage();
+  desk.setDefaultTimeout(20_000);
+});
+afterAll(() => world?.close());
+
+describe('from a form on a page to a post in an inbox', () => {
+  it('a writer opens an account and confirms it from the mail', async () => {
+    await desk.goto(world.at('web', '/sign-up'));
+    await desk.getByText('At least 10 characters').waitFor();
+    await desk.getByLabel('Your name').fill('Ottoline Vance');
+    await desk.getByLabel('Email').fill(WRITER);
+    await desk.getByLabel('Password').fill('short');
+    await desk.getByRole('button', { name: 'Open an account' }).click();
+    await desk.getByRole('alert').filter({ hasText: 'The password is too short.' }).waitFor();
+    expect(await desk.getByLabel('Email').inputValue()).toBe(WRITER);
+    await desk.getByLabel('Password').fill('six hundred metres down');
+    await desk.getByRole('button', { name: 'Open an account' }).click();
+    await desk.getByRole('heading', { name: 'Look in your inbox' }).waitFor();
+
+    const early = await (await world.visitor()).newPage();
+    await early.goto(world.at('web', '/sign-in'));
+    await early.getByLabel('Email').fill(WRITER);
+    await early.getByLabel('Password').fill('six hundred metres down');
+    await early.getByRole('button', { name: 'Sign in' }).click();
+    await early.getByText('This address is not confirmed yet').waitFor();
+    await early.context().close();
+
+    const opened = await world.click(writer, await world.letter(WRITER, 'Confirm your address'), 'Confirm my address');
+    await opened.getByRole('heading', { name: 'A new newsletter' }).waitFor();
+    await opened.close();
+  });
+
+  it('a newsletter is made, and its sign-up page is live at once', async () => {
+    await desk.goto(world.at('web', '/'));
+    await desk.getByRole('button', { name: 'Make the newsletter' }).click();
+    await desk.getByRole('alert').waitFor();
+    await desk.getByLabel('Name').fill('Lanternfish Letters');
+    await desk.getByLabel('One line about it').fill('Essays on deep-sea life.');
+    await desk.getByLabel('Postal address').fill('PO Box 600\n1100-001 Lisbon');
+    await desk.getByLabel('Time zone').selectOption('Europe/Lisbon');
+    await desk.getByRole('button', { name: 'Make the newsletter' }).click();
+    await headline('Nobody reads Lanternfish Letters yet');
+    const page = await desk.context().newPage();
+    await page.goto(world.at('web', '/at/lanternfish-letters'));
+    await page.getByRole('button', { name: 'Send me the next one' }).waitFor();
+    await page.close();
+  });
+
+  it('a sender turns from pending to confirmed by the mailed link', async () => {
+    await section('Delivery');
+    const add = async (name: string, address: string) => {
+      await desk.getByLabel('Name', { exact: true }).fill(name);
+      await desk.getByLabel('Address', { exact: true }).fill(address);
+      await desk.getByRole('button', { name: 'Add sender' }).click();
+    };
+    await add('Ottoline Vance', 'letters.lanternfish.example');
+    await desk.getByText('This does not look like an email address.').first().waitFor();
+    await add('Ottoline Vance', 'letters@lanternfish.example');
+    await desk.getByText('Awaiting click').waitFor();
+    // The writer's mail for that domain is hosted at one of the providers; the DNS host knows.
+    await world.post('dnsPage', '/zones', { domain: 'lanternfish.example' });
+    await world.post('dnsPage', '/zones/lanternfish.example/add', { host: '@', type: 'MX', value: '10 mx.postbird.example' });
+    await world.advance(2);
+    const proof = await world.letter('letters@lanternfish.example', 'Confirm letters@lanternfish.example');
+    const opened = await world.click(writer, proof, 'Yes, it is mine');
+    await opened.getByRole('heading', { name: 'This address is confirmed' }).waitFor();
+    await opened.goto(world.at('web', '/sender/not-a-token'));
+    await opened.getByText('This link is not known').waitFor();
+    await opened.close();
+    await until(desk, /Confirmed/);
+  });
+
+  it('a domain is proven record by record, with one wrong one mended on the way', async () => {
+    await desk.getByLabel('Domain', { exact: true }).fill('https://lanternfish.example/');
+    await desk.getByRole('button', { name: 'Add domain' }).click();
+    await headline('0 of 4 records');
+    const value = async (purpose: string) => (await desk.locator(`tr[data-purpose="${purpose}"] [data-value]`).textContent())?.trim() ?? '';
+    const host = async (purpose: string) => (await desk.locator(`tr[data-purpose="${purpose}"] [data-host]`).textContent())?.trim() ?? '';
+    expect(await value('dkim')).toMatch(/^v=DKIM1; k=rsa; p=[A-Za-z0-9+/]{390,}/);
+
+    const dns = await writer.newPage();
+    const publish = async (purpose: string, type: string, text?: string) => {
+      await dns.goto(world.at('dnsPage', '/zones/lanternfish.example'));
+      await dns.getByLabel('Host').fill(await host(purpose));
+      await dns.getByLabel('Type').selectOption(type);
+      await dns.getByLabel('Value').fill(text ?? (await value(purpose)));
+      await dns.getByRole('button', { name: 'Add record' }).click();
+    };
+    await publish('dkim', 'TXT');
+    await publish('spf', 'TXT', 'v=spf1 include:_spf.oldhost.example ~all');
+    await publish('return-path', 'CNAME', 'mx.oldhost.example');
+    await publish('dmarc', 'TXT');
+    await desk.getByRole('button', { name: 'Check now' }).click();
+    await headline('2 of 4 records');
+    await desk.getByText('Points elsewhere').waitFor();
+    await desk.getByText('Add 1 part').waitFor();
+    expect(await value('spf')).toBe('v=spf1 include:_spf.oldhost.example include:spf.inkset.example ~all');
+
+    // The old records go, and what Inkset says comes in their place.
+    const remove = (text: string) => dns.locator('tr').filter({ hasText: text }).getByRole('button', { name: 'Remove' }).click();
+    await remove('oldhost.example ~all');
+    await remove('mx.oldhost.example');
+    await publish('spf', 'TXT');
+    await publish('return-path', 'CNAME');
+    await desk.getByRole('button', { name: 'Check now' }).click();
+    await headline('4 of 4 records');
+    await dns.close();
+
+    await world.post('dnsPage', '/mood', { mood: 'silent' });
+    await desk.getByRole('button', { name: 'Check now' }).click();
+    await desk.getByText('The name server did not answer (time-out)').first().waitFor();
+    await headline('4 of 4 records');
+    await world.post('dnsPage', '/mood', { mood: 'normal' });
+  });
+
+  it('a form is made, saves itself, and its code stands on the blog', async () => {
+    await section('Forms');
+    await desk.getByLabel('Where will it stand?').fill('After every article');
+    await desk.getByRole('button', { name: 'Make a form' }).click();
+    await say('Saved').waitFor();
+    await desk.getByLabel('First name').check();
+    await desk.getByLabel('Heading').fill('Letters from the deep');
+    await say('Saving').waitFor();
+    await say('Saved').waitFor();
+    await desk.getByLabel('Button').fill('');
+    await say('Not saved').waitFor();
+    await desk.getByLabel('Button').fill('Send me the next one');
+    await say('Saved').waitFor();
+    const code = (await desk.locator('[data-code=script]').textContent()) ?? '';
+    expect(code).toContain('<noscript>');
+    await world.post('blog', '/code', { code });
+    await world.post('blog', '/publish', { title: 'An older post', summary: 'From before', text: 'It stood here already.' });
+  });
+
+  it('a visitor joins from the blog, and reads only after confirming', async () => {
+    const visitor = await world.visitor();
+    const page = await visitor.newPage();
+    await page.goto(world.at('blog', '/'));
+    await page.getByRole('link', { name: 'An older post' }).click();
+    const form = page.locator('[data-inkset-form]');
+    await form.getByLabel('Email').fill('not an address');
+    await form.locator('form').evaluate((element: HTMLFormElement) => element.setAttribute('novalidate', ''));
+    await form.getByRole('button').click();
+    await form.getByRole('alert').filter({ hasText: 'This does not look like an email address' }).waitFor();
+    await form.getByLabel('First name').fill('Mara');
+    await form.getByLabel('Email').fill(READER);
+    // Twice at once: one sign-up, one confirmation letter, one answer.
+    await form.getByRole('button').dblclick();
+    await form.getByText('Nearly there').waitFor();
+
+    const confirmation = await world.letter(READER, 'Please confirm');
+    await section('Readers');
+    await until(desk, /1 waits/);
+    const opened = await world.click(visitor, confirmation, 'Yes, send me the letters');
+    await opened.getByRole('heading', { name: 'You are on the list' }).waitFor();
+    await opened.reload();
+    await opened.getByRole('heading', { name: 'You are on the list' }).waitFor();
+    await opened.goto(world.at('edge', '/e/confirm/forged'));
+    await opened.getByRole('heading', { name: 'This link does not work' }).waitFor();
+    await until(desk, /1 person reads/);
+    expect(await world.letters(READER)).toHaveLength(1);
+
+    await desk.getByRole('link', { name: READER }).click();
+    await desk.getByText(world.at('blog', '/posts/an-older-post')).first().waitFor();
+    expect(await desk.getByRole('complementary').innerText()).toContain(world.at('blog', '/'));
+    await desk.getByText('Confirmed Everyone').waitFor();
+    await visitor.close();
+  });
+
+  it('the form works with JavaScript off, and on its own page', async () => {
+    const visitor = await world.visitor({ javaScriptEnabled: false, viewport: { width: 390, height: 844 } });
+    const page = await visitor.newPage();
+    await page.goto(world.at('blog', '/posts/an-older-post'));
+    const frame = page.frameLocator('iframe');
+    await frame.getByLabel('Email').fill('gone-ilse@kestrel.example');
+    await frame.getByRole('button').click();
+    await frame.getByText('Nearly there').waitFor();
+    const opened = await world.click(visitor, await world.letter('gone-ilse@kestrel.example', 'Please confirm'), 'Yes, send me the letters');
+    await opened.getByRole('heading', { name: 'You are on the list' }).waitFor();
+
+    await page.goto(world.at('web', '/at/lanternfish-letters'));
+    await page.getByLabel('Email').fill('slow-tomas@fjordbox.example');
+    await page.getByRole('button').click();
+    await page.getByText('Nearly there').waitFor();
+    // The provider asked to come again later; that is minutes of this world's time.
+    await world.advance(10);
+    const second = await world.click(visitor, await world.letter('slow-tomas@fjordbox.example', 'Please confirm'), 'Yes, send me the letters');
+    await second.getByRole('heading', { name: 'You are on the list' }).waitFor();
+    await visitor.close();
+  });
+
+  it('a feed that is none is refused with a sentence, a real one is switched on', async () => {
+    await section('Auto-sends');
+    const connect = async (url: string) => {
+      await desk.getByLabel('Feed address').fill(url);
+      await desk.getByRole('button', { name: 'Read the feed' }).click();
+    };
+    await connect(world.at('blog', '/'));
+    await desk.getByText('This is a web page, not a feed.').first().waitFor();
+    await connect('ftp://lanternfish.example/feed');
+    await desk.getByText('A feed address starts with https:// or http://.').first().waitFor();
+    await connect(world.at('blog', '/feed.xml'));
+    await desk.getByRole('button', { name: 'Switch on' }).click();
+    await until(desk, /An older post[\s\S]*was there before/);
+  });
+
+  it('a new post becomes a letter by itself: signed, aligned, with every way to leave', async () => {
+    // The feed is away for a while first; the post must not be lost by that.
+    await world.post('blog', '/mood', { mood: 'away' });
+    await world.post('blog', '/publish', { title: POST, summary: 'Patience is a metabolism.', text: 'It waits, with a <b>lamp</b>.\n\nWe wait too.' });
+    await world.advance(1);
+    await until(desk, /answered with error 503/);
+    await world.post('blog', '/mood', { mood: 'broken' });
+    await world.advance(5);
+    await until(desk, /not a feed we can read/);
+    await world.post('blog', '/mood', { mood: 'normal' });
+    await world.advance(20);
+
+    const letter = await world.letter(READER, POST);
+    expect(letter.verdicts).toMatchObject({ spf: { result: 'pass' }, dkim: { result: 'pass' }, dmarc: { result: 'pass' } });
+    expect(letter.from).toContain('letters@lanternfish.example');
+    const source = await world.source(letter);
+    expect(source).toMatch(/^List-Unsubscribe: <http/m);
+    expect(source).toMatch(/^List-Unsubscribe-Post: List-Unsubscribe=One-Click/m);
+    expect(source).toMatch(/^List-Id: <lanternfish-letters\.lanternfish\.example>/m);
+    expect(source).toMatch(/h=from:to:[a-z:-]*list-unsubscribe:list-unsubscribe-post/);
+    expect(source).toContain('text/plain');
+    const text = await (await fetch(world.at('inbox', `/letter/${letter.id}/text`))).text();
+    expect(text).toContain('You get this because you asked for Lanternfish Letters');
+    expect(text).toContain('PO Box 600, 1100-001 Lisbon');
+    expect(text).toMatch(/Leave this list: http/);
+    expect((await world.letters(READER)).filter((l) => l.subject === 'An older post')).toHaveLength(0);
+    const asked = (await (await fetch(world.at('blog', '/asked'))).json()) as { unchanged: number };
+    expect(asked.unchanged).toBeGreaterThan(0);
+  });
+
+  it('what comes back changes the reader and the counts', async () => {
+    await world.letter('slow-tomas@fjordbox.example', POST);
+    await world.advance(10);
+    const visitor = await world.visitor();
+    const post = await world.click(visitor, await world.letter(READER, POST), 'Read it on the site');
+    expect(new URL(post.url()).pathname).toBe('/posts/why-the-anglerfish-waits');
+    // The one-click button of a mail program.
+    const tomas = await world.letter('slow-tomas@fjordbox.example', POST);
+    const inbox = await visitor.newPage();
+    await inbox.goto(world.at('inbox', `/letter/${tomas.id}`));
+    await inbox.getByRole('button', { name: 'Leave this list' }).click();
+    await inbox.getByText('The list answered 200').waitFor();
+    // The link in the letter asks first, and says that he has left already.
+    const again = await world.click(visitor, tomas, 'Leave this list');
+    await again.getByRole('heading', { name: 'You have left' }).waitFor();
+    await visitor.close();
+
+    await section('Readers');
+    await until(desk, /1 person reads[\s\S]*1 left[\s\S]*1 address cannot be reached/);
+    await desk.getByRole('combobox', { name: 'State' }).selectOption('bouncing');
+    await desk.getByText('no such mailbox').waitFor();
+    await section('Letters');
+    await desk.getByRole('link', { name: POST }).click();
+    await until(desk, /1 person read it and 1 clicked/);
+    const results = await desk.getByRole('complementary').innerText();
+    expect(results).toMatch(/Recipients\s+3/);
+    expect(results).toMatch(/Delivered\s+2/);
+    expect(results).toMatch(/Left\s+1/);
+    expect(results).toMatch(/Bounced\s+1/);
+  });
+
+  it('Today says it all, from the database, and the keyboard gets everywhere', async () => {
+    await desk.keyboard.press('g');
+    await desk.keyboard.press('t');
+    await headline('1 person reads Lanternfish Letters');
+    await desk.getByRole('table', { name: 'Letters' }).getByText(POST).waitFor();
+    await desk.getByText('Signed and aligned').waitFor();
+    await desk.keyboard.press('Control+k');
+    await desk.getByRole('combobox', { name: 'Find anything' }).fill('tidewell');
+    await desk.getByRole('option', { name: new RegExp(READER) }).waitFor();
+    await desk.keyboard.press('Enter');
+    await desk.getByRole('heading', { name: READER }).waitFor();
+  });
+
+  it('no screen has an accessibility fault, in light or dark, wide or narrow', async () => {
+    const base = '/desk/lanternfish-letters';
+    const paths = ['today', 'letters', 'readers', 'forms', 'auto-sends', 'growth', 'delivery', 'settings'].map((path) => `${base}/${path}`);
+    for (const colorScheme of ['light', 'dark'] as const) {
+      await desk.emulateMedia({ colorScheme });
+      for (const path of [...paths, '/at/lanternfish-letters', '/new']) {
+        await desk.setViewportSize(colorScheme === 'light' ? { width: 1280, height: 800 } : { width: 390, height: 844 });
+        await desk.goto(world.at('web', path));
+        const faults = await accessibilityFaults(desk);
+        expect(faults, `${path} in ${colorScheme}`).toEqual([]);
+        const wider = await desk.evaluate(() => document.documentElement.scrollWidth - document.documentElement.clientWidth);
+        expect(wider, `${path} is wider than the screen`).toBeLessThanOrEqual(0);
+      }
+    }
+    await desk.emulateMedia({ colorScheme: 'light' });
+    await desk.setViewportSize({ width: 1280, height: 800 });
+  });
+});
+
+describe('with the demo newsletter', () => {
+  it('loads in under a minute and shows its figures', async () => {
+    const { home, world: plan } = world.stack;
+    const began = performance.now();
+    const { account } = await loadDemo(insideEnv(home, plan), { dnsPage: world.at('dnsPage'), blog: world.at('blog') }, () => {});
+    expect(performance.now() - began).toBeLessThan(60_000);
+    const page = await (await world.visitor()).newPage();
+    await page.goto(world.at('web', '/sign-in'));
+    await page.getByLabel('Email').fill(account.email);
+    await page.getByLabel('Password').fill(account.password);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByText(/2,\d{3} people/).first().waitFor();
+    await page.context().close();
+  });
+
+  it('a killed worker, closed doors and a database restart in the middle of a send lose no letter', async () => {
+    const { home, world: plan } = world.stack;
+    const { rows } = await query<{ count: string }>("select count(*) from memberships m join lists l on l.id = m.list_id join readers r on r.id = m.reader_id where l.name = 'Thursday letters' and m.state = 'reading' and r.address_state = 'fine'");
+    const readers = Number(rows[0]?.count);
+    expect(readers).toBeGreaterThan(2_000);
+    const state = async () =>
+      (await query<{ state: string; delivered: number; recipients: number; id: string }>("select l.id, l.state, c.delivered, c.recipients from letters l join letter_counts c on c.letter_id = l.id where l.subject = 'Slow light, again' and c.recipients > 1000")).rows[0];
+    const delivered = (least: number) => expect.poll(async () => (await state())?.delivered ?? 0, { timeout: 60_000, interval: 20 }).toBeGreaterThan(least);
+
+    await world.post('blog', '/publish', { title: 'Slow light, again', summary: 'Why most lamps are blue.', text: 'One paragraph.' });
+    await world.advance(1);
+    await delivered(100);
+    await stopProcess(home, 'worker', 'SIGKILL');
+    const afterKill = await state();
+    expect(afterKill?.delivered).toBeLessThan(readers);
+    await startProcess(home, plans(home, plan).find((p) => p.name === 'worker')!);
+    await delivered((afterKill?.delivered ?? 0) + 50);
+
+    stopPostgres(openHome(home.dir), 'immediate');
+    await startPostgres(home);
+    await world.post('inbox', '/doors', { doors: 'closed' });
+    await world.post('inbox', '/doors', { doors: 'open' });
+    await world.advance(5);
+    await expect.poll(async () => (await state())?.state, { timeout: 90_000, interval: 500 }).toBe('sent');
+
+    const done = await state();
+    expect(done?.recipients).toBe(readers);
+    const { rows: counted } = await query<{ count: string }>(`select count(*) from deliveries where letter_id = '${done?.id}' and state = 'delivered'`);
+    expect(Number(counted[0]?.count)).toBe(done?.delivered);
+    expect(done?.delivered).toBe(readers);
+    // Every recipient has it in the inbox; one that was in flight may have it twice, under one Message-ID.
+    const inbox = readFileSync(`${home.dir}/backlot/mail/index.jsonl`, 'utf8')
+      .split('\n')
+      .filter((line) => line.includes('Slow light, again'))
+      .map((line) => JSON.parse(line) as { to: string });
+    expect(new Set(inbox.map((letter) => letter.to)).size).toBe(readers);
+  });
+});
+
+async function query<T extends object>(text: string): Promise<{ rows: T[] }> {
+  const { default: pg } = await import('pg');
+  const client = new pg.Client({ connectionString: world.stack.world.databaseUrl });
+  await client.connect();
+  try {
+    return await client.query<T>(text);
+  } finally {
+    await client.end();
+  }
+}
