@@ -6,7 +6,7 @@ const alias = { '@': fileURLToPath(new URL('./src', import.meta.url)) };
 export default defineConfig({
   test: {
     projects: [
-      { resolve: { alias }, test: { name: 'unit', include: ['{src,backlot,demo,cli}/**/*.test.{ts,tsx}'] } },
+      { resolve: { alias }, test: { name: 'unit', maxWorkers: 2, include: ['{src,backlot,demo,cli}/**/*.test.{ts,tsx}'] } },
       {
         resolve: { alias },
         test: {
@@ -16,11 +16,19 @@ export default defineConfig({
           testTimeout: 30_000,
           hookTimeout: 60_000,
           maxWorkers: 2,
+          sequence: { groupOrder: 1 },
         },
       },
       {
         resolve: { alias },
-        test: { name: 'e2e', include: ['tests/e2e/**/*.test.ts'], testTimeout: 120_000, hookTimeout: 300_000, fileParallelism: false },
+        test: {
+          name: 'e2e',
+          include: ['tests/e2e/**/*.test.ts'],
+          testTimeout: 120_000,
+          hookTimeout: 300_000,
+          fileParallelism: false,
+          sequence: { groupOrder: 2 },
+        },
       },
     ],
   },

@@ -39,7 +39,11 @@ export async function buildAll(say: (text: string) => void): Promise<boolean> {
   say('Building the application ...');
   await buildEmbed();
   try {
-    execFileSync(join(ROOT, 'node_modules/.bin/next'), ['build'], { cwd: ROOT, stdio: ['ignore', 'pipe', 'pipe'], env: { ...process.env, NEXT_TELEMETRY_DISABLED: '1' } });
+    execFileSync(join(ROOT, 'node_modules/.bin/next'), ['build'], {
+      cwd: ROOT,
+      stdio: ['ignore', 'pipe', 'pipe'],
+      env: { ...process.env, NEXT_TELEMETRY_DISABLED: '1' },
+    });
   } catch (error) {
     const { stdout, stderr } = error as { stdout: Buffer; stderr: Buffer };
     throw new Error(`next build failed:\n${stdout}\n${stderr}`);

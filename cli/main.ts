@@ -1,9 +1,9 @@
 import { existsSync } from 'node:fs';
 import { join } from 'node:path';
 import { type Home, openHome, ROOT, readState } from './home';
+import { CHROMIUM } from './machine';
 import { serverPrograms, startPostgres, stopPostgres } from './postgres';
 import { running, stopAll } from './processes';
-import { CHROMIUM } from './machine';
 import { startStack } from './stack';
 import { insideEnv, type World, webOrigin } from './world';
 
@@ -64,9 +64,14 @@ async function doctor(home: Home): Promise<void> {
   ];
   const world = readState<World | null>(home, 'world.json', null);
   const alive = running(home);
-  say(alive.length ? `     running: ${alive.map((entry) => `${entry.name} (${entry.pid})`).join(', ')}` : '     nothing is running');
+  say(
+    alive.length ? `     running: ${alive.map((entry) => `${entry.name} (${entry.pid})`).join(', ')}` : '     nothing is running',
+  );
   if (world && alive.length) {
-    const health = await fetch(`${webOrigin(world.ports)}/api/healthz`).then((r) => r.ok, () => false);
+    const health = await fetch(`${webOrigin(world.ports)}/api/healthz`).then(
+      (r) => r.ok,
+      () => false,
+    );
     results.push(line(health, 'web answers', `see ${home.dir}/logs/web.log`));
     addresses(world);
   }

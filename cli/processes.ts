@@ -44,7 +44,11 @@ export async function startProcess(home: Home, plan: ProcessPlan): Promise<void>
 }
 
 async function answers(health: ProcessPlan['health']): Promise<boolean> {
-  if (typeof health === 'string') return fetch(health).then((response) => response.ok, () => false);
+  if (typeof health === 'string')
+    return fetch(health).then(
+      (response) => response.ok,
+      () => false,
+    );
   // Port 0: a process that listens nowhere is well when it lives.
   if (health.port === 0) return true;
   return new Promise((resolve) => {

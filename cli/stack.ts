@@ -1,13 +1,13 @@
+import { readConfig } from '@/server/config';
+import { installationKey } from '@/server/mail/identity';
+import { openRuntime } from '@/server/runtime';
+import { installationZone } from '@/server/senders/domains';
 import { buildAll } from './build';
 import { type Home, writeState } from './home';
 import { ensure } from './machine';
 import { type Database, startPostgres, stopPostgres } from './postgres';
 import { running, startProcess, stopAll } from './processes';
 import { choosePorts, insideEnv, plans, type World } from './world';
-import { openRuntime } from '@/server/runtime';
-import { readConfig } from '@/server/config';
-import { installationKey } from '@/server/mail/identity';
-import { installationZone } from '@/server/senders/domains';
 
 export type Stack = { home: Home; world: World };
 type Say = (text: string) => void;

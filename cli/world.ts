@@ -72,8 +72,18 @@ export function plans(home: Home, world: World): ProcessPlan[] {
   const { ports } = world;
   const http = (port: number, path = '/healthz') => `http://127.0.0.1:${port}${path}`;
   const script = (path: string) => ['--import', 'tsx', path];
-  const outside = (name: string, path: string, health: ProcessPlan['health']) => ({ name: `backlot ${name}`, args: script(path), env: outsideEnv(home, world), health });
-  const inside = (name: string, args: string[], health: ProcessPlan['health']) => ({ name, args, env: insideEnv(home, world), health });
+  const outside = (name: string, path: string, health: ProcessPlan['health']) => ({
+    name: `backlot ${name}`,
+    args: script(path),
+    env: outsideEnv(home, world),
+    health,
+  });
+  const inside = (name: string, args: string[], health: ProcessPlan['health']) => ({
+    name,
+    args,
+    env: insideEnv(home, world),
+    health,
+  });
   return [
     ...(world.backlot
       ? [
@@ -86,6 +96,10 @@ export function plans(home: Home, world: World): ProcessPlan[] {
     inside('mailroom', script('src/processes/mailroom.ts'), { port: ports.mailroom }),
     inside('edge', script('src/processes/edge.ts'), http(ports.edge)),
     inside('worker', script('src/processes/worker.ts'), { port: 0 }),
-    inside('web', ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(ports.web)], http(ports.web, '/api/healthz')),
+    inside(
+      'web',
+      ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(ports.web)],
+      http(ports.web, '/api/healthz'),
+    ),
   ];
 }

@@ -20,7 +20,13 @@ export function numbers(seed: number): () => number {
   };
 }
 
-export type DemoIds = { newsletter: string; lists: [thursday: string, field: string]; forms: { page: string; article: string; corner: string }; sender: string; domain: string };
+export type DemoIds = {
+  newsletter: string;
+  lists: [thursday: string, field: string];
+  forms: { page: string; article: string; corner: string };
+  sender: string;
+  domain: string;
+};
 type Row = Record<string, unknown>;
 export type DemoRows = {
   readers: Row[];
@@ -52,7 +58,19 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
   const between = (low: number, high: number) => low + next() * (high - low);
   const begin = now.getTime() - MONTHS_BACK * 30.4 * DAY;
   const id = (at: number) => v7({ msecs: at, random: Uint8Array.from({ length: 16 }, () => Math.floor(next() * 256)) });
-  const rows: DemoRows = { readers: [], memberships: [], consents: [], suppressions: [], letters: [], letterCounts: [], deliveries: [], events: [], dailyCounts: [], formDays: [], posts: [] };
+  const rows: DemoRows = {
+    readers: [],
+    memberships: [],
+    consents: [],
+    suppressions: [],
+    letters: [],
+    letterCounts: [],
+    deliveries: [],
+    events: [],
+    dailyCounts: [],
+    formDays: [],
+    posts: [],
+  };
 
   const daily = new Map<string, { asked: number; joined: number; left_count: number }>();
   const onDay = (at: number) => {
@@ -75,7 +93,10 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     const back = (TITLES.length - 2 - n) * 13.7 + 5;
     const day = new Date(now.getTime() - back * DAY);
     day.setUTCDate(day.getUTCDate() + ((4 - day.getUTCDay() + 7) % 7));
-    return Math.max(begin + 3 * DAY, Math.min(Date.UTC(day.getUTCFullYear(), day.getUTCMonth(), day.getUTCDate(), 7, 30), now.getTime() - 4 * DAY));
+    return Math.max(
+      begin + 3 * DAY,
+      Math.min(Date.UTC(day.getUTCFullYear(), day.getUTCMonth(), day.getUTCDate(), 7, 30), now.getTime() - 4 * DAY),
+    );
   }).sort((a, b) => a - b);
 
   rows.posts = TITLES.slice(-16, -1).map(([title, summary], n) => ({
@@ -87,13 +108,30 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
   }));
 
   const pages = rows.posts.map((post) => `${site}/posts/${post.slug}`);
-  const referrers = ['https://search.example/', 'https://reefboard.example/threads/lanternfish', 'https://tidelines.example/links', ''];
-  type Person = { id: string; address: string; key: string; provider: string; from: number; until: number; keen: number; proxy: boolean; lists: string[] };
+  const referrers = [
+    'https://search.example/',
+    'https://reefboard.example/threads/lanternfish',
+    'https://tidelines.example/links',
+    '',
+  ];
+  type Person = {
+    id: string;
+    address: string;
+    key: string;
+    provider: string;
+    from: number;
+    until: number;
+    keen: number;
+    proxy: boolean;
+    lists: string[];
+  };
   const people: Person[] = [];
 
   for (let n = 0; n < PEOPLE; n += 1) {
     // More come later than early, and each new letter brings a small wave.
-    const at = chance(0.35) ? (times[Math.floor(times.length * Math.sqrt(next()))] ?? begin) + between(1, 50) * 3_600_000 : begin + Math.sqrt(next()) * (now.getTime() - begin);
+    const at = chance(0.35)
+      ? (times[Math.floor(times.length * Math.sqrt(next()))] ?? begin) + between(1, 50) * 3_600_000
+      : begin + Math.sqrt(next()) * (now.getTime() - begin);
     if (at > now.getTime() - 20 * MINUTE) continue;
     const form = chance(0.58) ? ids.forms.article : chance(0.55) ? ids.forms.corner : ids.forms.page;
     onForm(form, at).sent_in += 1;
@@ -123,23 +161,58 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       created_at: new Date(at).toISOString(),
     });
     for (const list of lists) {
-      const consent = { newsletter_id: ids.newsletter, reader_id: readerId, list_id: list, form_id: form, page, referrer, network: `198.51.100.${Math.floor(next() * 250)}`, agent: 'A browser' };
-      rows.consents.push({ ...consent, act: 'ask', state: 'waiting', at: new Date(at).toISOString(), wording: 'Letters from the deep, on Thursdays\nOne long read, no adverts. Leave whenever you like.\n[Send me the next one]' });
-      if (confirms) rows.consents.push({ ...consent, act: 'confirm', state: 'reading', at: new Date(joined).toISOString(), wording: null });
+      const consent = {
+        newsletter_id: ids.newsletter,
+        reader_id: readerId,
+        list_id: list,
+        form_id: form,
+        page,
+        referrer,
+        network: `198.51.100.${Math.floor(next() * 250)}`,
+        agent: 'A browser',
+      };
+      rows.consents.push({
+        ...consent,
+        act: 'ask',
+        state: 'waiting',
+        at: new Date(at).toISOString(),
+        wording:
+          'Letters from the deep, on Thursdays\nOne long read, no adverts. Leave whenever you like.\n[Send me the next one]',
+      });
+      if (confirms)
+        rows.consents.push({ ...consent, act: 'confirm', state: 'reading', at: new Date(joined).toISOString(), wording: null });
     }
     if (confirms) {
       onForm(form, joined).confirmed += 1;
       onDay(joined).joined += 1;
-      people.push({ id: readerId, address: who.address, key: who.address, provider: who.provider, from: joined, until: Infinity, keen: Math.min(0.95, 0.12 + next() * 0.75), proxy: chance(0.22), lists: [...lists] });
+      people.push({
+        id: readerId,
+        address: who.address,
+        key: who.address,
+        provider: who.provider,
+        from: joined,
+        until: Infinity,
+        keen: Math.min(0.95, 0.12 + next() * 0.75),
+        proxy: chance(0.22),
+        lists: [...lists],
+      });
     }
     for (const list of lists) {
-      rows.memberships.push({ reader_id: readerId, list_id: list, newsletter_id: ids.newsletter, state: confirms ? 'reading' : 'waiting', since: new Date(confirms ? joined : at).toISOString(), joined_at: confirms ? new Date(joined).toISOString() : null });
+      rows.memberships.push({
+        reader_id: readerId,
+        list_id: list,
+        newsletter_id: ids.newsletter,
+        state: confirms ? 'reading' : 'waiting',
+        since: new Date(confirms ? joined : at).toISOString(),
+        joined_at: confirms ? new Date(joined).toISOString() : null,
+      });
     }
   }
 
   const reader = new Map(rows.readers.map((row) => [row.id as string, row]));
   const membership = new Map<string, Row[]>();
-  for (const row of rows.memberships) membership.set(row.reader_id as string, [...(membership.get(row.reader_id as string) ?? []), row]);
+  for (const row of rows.memberships)
+    membership.set(row.reader_id as string, [...(membership.get(row.reader_id as string) ?? []), row]);
   const buried = new Set<string>();
   let deliveryId = 0;
 
@@ -148,7 +221,17 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     const letterId = id(at);
     const sentOn = new Date(at).toISOString().slice(0, 10);
     const list = ids.lists[0];
-    const counts = { recipients: 0, delivered: 0, bounced: 0, refused: 0, opened_people: 0, opened_machines: 0, clicked: 0, left_count: 0, complained: 0 };
+    const counts = {
+      recipients: 0,
+      delivered: 0,
+      bounced: 0,
+      refused: 0,
+      opened_people: 0,
+      opened_machines: 0,
+      clicked: 0,
+      left_count: 0,
+      complained: 0,
+    };
     for (const person of people) {
       if (person.from > at || person.until <= at || buried.has(person.id) || !person.lists.includes(list)) continue;
       counts.recipients += 1;
@@ -172,7 +255,16 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       counts.opened_machines += person.proxy && !dead && !refused ? 1 : 0;
       counts.clicked += clicked ? 1 : 0;
       const event = (kind: string, when: number, machine = false) =>
-        rows.events.push({ day: sentOn, at: new Date(when).toISOString(), newsletter_id: ids.newsletter, letter_id: letterId, delivery_id: deliveryId, reader_id: person.id, kind, machine });
+        rows.events.push({
+          day: sentOn,
+          at: new Date(when).toISOString(),
+          newsletter_id: ids.newsletter,
+          letter_id: letterId,
+          delivery_id: deliveryId,
+          reader_id: person.id,
+          kind,
+          machine,
+        });
       if (read) event('open', openedAt);
       if (clicked) event('click', openedAt + MINUTE);
       if (left) {
@@ -180,14 +272,35 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         counts.left_count += 1;
         person.until = leftAt;
         onDay(leftAt).left_count += 1;
-        for (const row of membership.get(person.id) ?? []) Object.assign(row, { state: 'left', since: new Date(leftAt).toISOString() });
-        for (const l of person.lists) rows.consents.push({ newsletter_id: ids.newsletter, reader_id: person.id, list_id: l, form_id: null, page: null, referrer: null, network: null, agent: null, wording: null, act: 'leave', state: 'left', at: new Date(leftAt).toISOString() });
+        for (const row of membership.get(person.id) ?? [])
+          Object.assign(row, { state: 'left', since: new Date(leftAt).toISOString() });
+        for (const l of person.lists)
+          rows.consents.push({
+            newsletter_id: ids.newsletter,
+            reader_id: person.id,
+            list_id: l,
+            form_id: null,
+            page: null,
+            referrer: null,
+            network: null,
+            agent: null,
+            wording: null,
+            act: 'leave',
+            state: 'left',
+            at: new Date(leftAt).toISOString(),
+          });
       }
       if (dead) {
         event('bounce', deliveredAt);
         buried.add(person.id);
         Object.assign(reader.get(person.id)!, { address_state: 'suppressed' });
-        rows.suppressions.push({ newsletter_id: ids.newsletter, address_key: person.key, reason: 'hard bounce', at: new Date(deliveredAt).toISOString(), detail: '550 5.1.1 No such mailbox' });
+        rows.suppressions.push({
+          newsletter_id: ids.newsletter,
+          address_key: person.key,
+          reason: 'hard bounce',
+          at: new Date(deliveredAt).toISOString(),
+          detail: '550 5.1.1 No such mailbox',
+        });
       }
       rows.deliveries.push({
         id: deliveryId,
@@ -209,17 +322,37 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       });
     }
     if (n % 9 === 7) counts.complained = 1;
-    rows.letters.push(letterRow(letterId, ids, list, title, summary, site, n, { state: 'sent', due: at, sentOn, finished: at + 16 * MINUTE }));
+    rows.letters.push(
+      letterRow(letterId, ids, list, title, summary, site, n, { state: 'sent', due: at, sentOn, finished: at + 16 * MINUTE }),
+    );
     rows.letterCounts.push({ letter_id: letterId, newsletter_id: ids.newsletter, ...counts });
   });
 
   const soon = nextThursday(now, 8.5);
   const letterId = id(now.getTime());
-  rows.letters.push(letterRow(letterId, ids, ids.lists[0], NEXT[0], NEXT[1], site, 1, { state: 'due', due: soon, sentOn: null, finished: null }));
-  rows.letterCounts.push({ letter_id: letterId, newsletter_id: ids.newsletter, recipients: 0, delivered: 0, bounced: 0, refused: 0, opened_people: 0, opened_machines: 0, clicked: 0, left_count: 0, complained: 0 });
+  rows.letters.push(
+    letterRow(letterId, ids, ids.lists[0], NEXT[0], NEXT[1], site, 1, { state: 'due', due: soon, sentOn: null, finished: null }),
+  );
+  rows.letterCounts.push({
+    letter_id: letterId,
+    newsletter_id: ids.newsletter,
+    recipients: 0,
+    delivered: 0,
+    bounced: 0,
+    refused: 0,
+    opened_people: 0,
+    opened_machines: 0,
+    clicked: 0,
+    left_count: 0,
+    complained: 0,
+  });
 
   rows.dailyCounts = [...daily].map(([day, counts]) => ({ newsletter_id: ids.newsletter, day, ...counts }));
-  rows.formDays = [...formDays.values()].map(({ form, ...counts }) => ({ form_id: form, newsletter_id: ids.newsletter, ...counts }));
+  rows.formDays = [...formDays.values()].map(({ form, ...counts }) => ({
+    form_id: form,
+    newsletter_id: ids.newsletter,
+    ...counts,
+  }));
   return rows;
 }
 

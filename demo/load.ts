@@ -1,8 +1,8 @@
 import { sql } from 'kysely';
+import { itemKey } from '@/core/autosend/items';
 import { formCodes } from '@/core/forms/codes';
 import { FIRST_NAME_FIELD, type FormDefinition, startingForm } from '@/core/forms/definition';
 import { zoneFile } from '@/core/senders/zone-file';
-import { itemKey } from '@/core/autosend/items';
 import { renderHtml, takeLinks } from '@/core/writing/render';
 import { renderText } from '@/core/writing/text';
 import { openAuth } from '@/server/auth/auth';
@@ -21,12 +21,22 @@ const ZONE = 'Europe/Lisbon';
 type Outside = { dnsPage: string; blog: string };
 
 /** Loads the demo newsletter and its part of the Backlot, once. A second call finds it there and changes nothing. */
-export async function loadDemo(env: Record<string, string>, outside: Outside, say: (text: string) => void): Promise<{ account: typeof ACCOUNT; slug: string }> {
+export async function loadDemo(
+  env: Record<string, string>,
+  outside: Outside,
+  say: (text: string) => void,
+): Promise<{ account: typeof ACCOUNT; slug: string }> {
   const ctx = await openRuntime('demo', readConfig({ ...env, INKSET_LOG_LEVEL: 'error' }), 4);
   try {
     const there = await ctx.db.selectFrom('user').select('id').where('email', '=', ACCOUNT.email).executeTakeFirst();
     if (there) {
-      const { slug } = await ctx.db.selectFrom('newsletters').innerJoin('members', 'members.newsletter_id', 'newsletters.id').select('slug').where('user_id', '=', there.id).orderBy('newsletters.created_at').executeTakeFirstOrThrow();
+      const { slug } = await ctx.db
+        .selectFrom('newsletters')
+        .innerJoin('members', 'members.newsletter_id', 'newsletters.id')
+        .select('slug')
+        .where('user_id', '=', there.id)
+        .orderBy('newsletters.created_at')
+        .executeTakeFirstOrThrow();
       return { account: ACCOUNT, slug };
     }
     say('Loading the demo newsletter ...');
@@ -51,7 +61,11 @@ async function account(ctx: Context & { pool: import('pg').Pool }): Promise<News
     timeZone: ZONE,
   });
   const begin = new Date(ctx.clock.now().getTime() - MONTHS_BACK * 30.4 * 86_400_000);
-  const settings = { colour: '#10282f', created_at: begin, reason_line: 'You get this because you signed up for Lanternfish Letters on lanternfish.example and confirmed it by email.' };
+  const settings = {
+    colour: '#10282f',
+    created_at: begin,
+    reason_line: 'You get this because you signed up for Lanternfish Letters on lanternfish.example and confirmed it by email.',
+  };
   await ctx.db.updateTable('newsletters').set(settings).where('id', '=', newsletter.id).execute();
   return { ...newsletter, ...settings };
 }
@@ -60,9 +74,17 @@ async function account(ctx: Context & { pool: import('pg').Pool }): Promise<News
 async function identity(ctx: Context, newsletter: Newsletter, outside: Outside): Promise<DemoIds> {
   const { db } = ctx;
   const of = { newsletter_id: newsletter.id, created_at: newsletter.created_at };
-  const first = await db.updateTable('lists').set({ name: 'Thursday letters', public_name: 'Thursday letters' }).where('newsletter_id', '=', newsletter.id).returning('id').executeTakeFirstOrThrow();
+  const first = await db
+    .updateTable('lists')
+    .set({ name: 'Thursday letters', public_name: 'Thursday letters' })
+    .where('newsletter_id', '=', newsletter.id)
+    .returning('id')
+    .executeTakeFirstOrThrow();
   const field = newId();
-  await db.insertInto('lists').values({ id: field, ...of, name: 'Field notes', public_name: 'Field notes', position: 1 }).execute();
+  await db
+    .insertInto('lists')
+    .values({ id: field, ...of, name: 'Field notes', public_name: 'Field notes', position: 1 })
+    .execute();
   const definition: FormDefinition = {
     ...startingForm(newsletter.name),
     heading: 'Letters from the deep, on Thursdays',
@@ -70,16 +92,45 @@ async function identity(ctx: Context, newsletter: Newsletter, outside: Outside):
   };
   const article = await createForm(ctx, newsletter, { name: 'After every article' });
   const corner = await createForm(ctx, newsletter, { name: 'Corner card on the home page' });
-  await db.updateTable('forms').set({ definition: JSON.stringify({ ...definition, fields: [FIRST_NAME_FIELD, ...definition.fields] }) }).where('id', '=', article.id).execute();
-  await db.updateTable('forms').set({ definition: JSON.stringify(definition) }).where('newsletter_id', '=', newsletter.id).where('id', '<>', article.id).execute();
-  const page = await db.selectFrom('forms').select('id').where('newsletter_id', '=', newsletter.id).where('hosted', '=', true).executeTakeFirstOrThrow();
+  await db
+    .updateTable('forms')
+    .set({ definition: JSON.stringify({ ...definition, fields: [FIRST_NAME_FIELD, ...definition.fields] }) })
+    .where('id', '=', article.id)
+    .execute();
+  await db
+    .updateTable('forms')
+    .set({ definition: JSON.stringify(definition) })
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '<>', article.id)
+    .execute();
+  const page = await db
+    .selectFrom('forms')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('hosted', '=', true)
+    .executeTakeFirstOrThrow();
 
   const sender = newId();
   await db
     .insertInto('senders')
     .values([
-      { id: sender, ...of, name: 'Ottoline Vance', address: 'letters@lanternfish.example', domain: 'lanternfish.example', confirmed_at: newsletter.created_at },
-      { id: newId(), newsletter_id: newsletter.id, created_at: ctx.clock.now(), name: 'Lanternfish field desk', address: 'field@lanternfish.example', domain: 'lanternfish.example', proof_sent_at: ctx.clock.now() },
+      {
+        id: sender,
+        ...of,
+        name: 'Ottoline Vance',
+        address: 'letters@lanternfish.example',
+        domain: 'lanternfish.example',
+        confirmed_at: newsletter.created_at,
+      },
+      {
+        id: newId(),
+        newsletter_id: newsletter.id,
+        created_at: ctx.clock.now(),
+        name: 'Lanternfish field desk',
+        address: 'field@lanternfish.example',
+        domain: 'lanternfish.example',
+        proof_sent_at: ctx.clock.now(),
+      },
     ])
     .execute();
   const domain = await addDomain(ctx, newsletter, 'lanternfish.example');
@@ -87,13 +138,22 @@ async function identity(ctx: Context, newsletter: Newsletter, outside: Outside):
   const zone = `${zoneFile('lanternfish.example', records)}@ IN MX 10 mx.postbird.example.\n@ IN A 127.0.0.1\n`;
   await put(`${outside.dnsPage}/api/lanternfish.example`, zone);
   await checkDomain(ctx, domain.id);
-  return { newsletter: newsletter.id, lists: [first.id, field], forms: { page: page.id, article: article.id, corner: corner.id }, sender, domain: domain.id };
+  return {
+    newsletter: newsletter.id,
+    lists: [first.id, field],
+    forms: { page: page.id, article: article.id, corner: corner.id },
+    sender,
+    domain: domain.id,
+  };
 }
 
 async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outside: Outside): Promise<void> {
   const now = ctx.clock.now();
   const rows = generate(now, ZONE, ids, outside.blog);
-  const frame = { brand: { name: newsletter.name, colour: newsletter.colour, language: 'en' }, colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address } };
+  const frame = {
+    brand: { name: newsletter.name, colour: newsletter.colour, language: 'en' },
+    colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
+  };
   const links: Record<string, unknown>[] = [];
   for (const letter of rows.letters) {
     if (letter.state !== 'sent') continue;
@@ -104,7 +164,8 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
     links.push(...taken.links.map((url, position) => ({ letter_id: letter.id, position, url, clicks: clicked })));
   }
   await ctx.db.transaction().execute(async (db) => {
-    for (let months = -1; months <= MONTHS_BACK; months += 1) await sql`select ensure_month(${new Date(now.getTime() - months * 30 * 86_400_000)}::date)`.execute(db);
+    for (let months = -1; months <= MONTHS_BACK; months += 1)
+      await sql`select ensure_month(${new Date(now.getTime() - months * 30 * 86_400_000)}::date)`.execute(db);
     const base = await reserveIds(db, rows.deliveries.length);
     for (const row of rows.deliveries) row.id = base + Number(row.id);
     for (const row of rows.events) row.delivery_id = base + Number(row.delivery_id);
@@ -125,12 +186,26 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
 }
 
 /** The blog with its posts and the form's script on it, and the rule that watches its feed. */
-async function blog(ctx: Context, newsletter: Newsletter, ids: DemoIds, posts: ReturnType<typeof generate>['posts'], outside: Outside): Promise<void> {
+async function blog(
+  ctx: Context,
+  newsletter: Newsletter,
+  ids: DemoIds,
+  posts: ReturnType<typeof generate>['posts'],
+  outside: Outside,
+): Promise<void> {
   await put(`${outside.blog}/api/posts`, JSON.stringify(posts));
-  const form = await ctx.db.selectFrom('forms').select(['public_id', 'definition']).where('id', '=', ids.forms.article).executeTakeFirstOrThrow();
+  const form = await ctx.db
+    .selectFrom('forms')
+    .select(['public_id', 'definition'])
+    .where('id', '=', ids.forms.article)
+    .executeTakeFirstOrThrow();
   const [script] = formCodes({ publicId: form.public_id, heading: form.definition.heading }, ctx.config.linkOrigin);
   await fetch(`${outside.blog}/code`, { method: 'POST', body: new URLSearchParams({ code: script?.code ?? '' }) });
-  const layout = await ctx.db.selectFrom('layouts').select('id').where('newsletter_id', '=', newsletter.id).executeTakeFirstOrThrow();
+  const layout = await ctx.db
+    .selectFrom('layouts')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .executeTakeFirstOrThrow();
   const now = ctx.clock.now();
   const switchedOn = new Date(now.getTime() - 52 * 86_400_000);
   const rule = newId();
@@ -176,7 +251,9 @@ async function put(url: string, body: string): Promise<void> {
 /** Takes a run of delivery numbers for ourselves; returns the number before the first. */
 async function reserveIds(db: Db, count: number): Promise<number> {
   const { rows } = await sql<{ base: string }>`
-    select setval(seq, nextval(seq) + ${count}) - ${count} as base from (select pg_get_serial_sequence('deliveries', 'id') as seq) s`.execute(db);
+    select setval(seq, nextval(seq) + ${count}) - ${count} as base from (select pg_get_serial_sequence('deliveries', 'id') as seq) s`.execute(
+    db,
+  );
   return Number(rows[0]?.base ?? 0);
 }
 
@@ -184,6 +261,8 @@ async function reserveIds(db: Db, count: number): Promise<number> {
 async function bulk(db: Db, table: string, rows: Record<string, unknown>[]): Promise<void> {
   const columns = Object.keys(rows[0] ?? {}).map((name) => sql.ref(name));
   for (let at = 0; at < rows.length; at += 4_000) {
-    await sql`insert into ${sql.table(table)} (${sql.join(columns)}) select ${sql.join(columns)} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows.slice(at, at + 4_000))}::json)`.execute(db);
+    await sql`insert into ${sql.table(table)} (${sql.join(columns)}) select ${sql.join(columns)} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows.slice(at, at + 4_000))}::json)`.execute(
+      db,
+    );
   }
 }

@@ -42,7 +42,10 @@ export const TITLES: [title: string, summary: string][] = [
   ['Two posts: whale-fall diaries; a dim map', 'Twelve months beside one skeleton, and a chart of the light that is left.'],
 ];
 
-export const NEXT: [title: string, summary: string] = ['The lamp-fish census', 'How do you count something that only shows itself when it is frightened?'];
+export const NEXT: [title: string, summary: string] = [
+  'The lamp-fish census',
+  'How do you count something that only shows itself when it is frightened?',
+];
 
 export const PARAGRAPHS = [
   'At six hundred metres the net comes up glowing. For about forty seconds every lanternfish in the cod-end is lit, then they go out, one after another, like windows in a street.',
@@ -63,8 +66,14 @@ export const PARAGRAPHS = [
   'On the way back the sea was flat and the colour of slate. We sorted the jars by size, then by number, then by which of us felt sorry for the contents.',
 ];
 
-const FIRST = 'Mara Ilse Tomas Jorun Peregrine Sunniva Aldous Bettine Caspian Odile Rufus Thea Ansel Liv Corin Maud Ezra Signe Hollis Wren Ines Lorcan Petra Emrys Solveig Barnaby Yara Fenn Orla Tamsin'.split(' ');
-const LAST = 'Tidewell Ostrand Marlowick Fennimore Kelder Saltmarsh Brackwater Halvane Corvell Dunmere Eskwith Farrowdale Greywake Holmstead Innisbrook Jarrowby Kestle Lindqvale Merrowen Northolme'.split(' ');
+const FIRST =
+  'Mara Ilse Tomas Jorun Peregrine Sunniva Aldous Bettine Caspian Odile Rufus Thea Ansel Liv Corin Maud Ezra Signe Hollis Wren Ines Lorcan Petra Emrys Solveig Barnaby Yara Fenn Orla Tamsin'.split(
+    ' ',
+  );
+const LAST =
+  'Tidewell Ostrand Marlowick Fennimore Kelder Saltmarsh Brackwater Halvane Corvell Dunmere Eskwith Farrowdale Greywake Holmstead Innisbrook Jarrowby Kestle Lindqvale Merrowen Northolme'.split(
+    ' ',
+  );
 const PROVIDERS: [string, number][] = [
   ['heronmail.example', 0.44],
   ['postbird.example', 0.27],
@@ -78,6 +87,9 @@ export function personOf(n: number, pick: number): { firstName: string; address:
   const last = LAST[Math.floor(n / FIRST.length) % LAST.length]!;
   const round = Math.floor(n / (FIRST.length * LAST.length));
   let rest = pick;
-  const provider = (PROVIDERS.find(([, share]) => (rest -= share) < 0) ?? PROVIDERS[0]!)[0];
+  const provider = (PROVIDERS.find(([, share]) => {
+    rest -= share;
+    return rest < 0;
+  }) ?? PROVIDERS[0]!)[0];
   return { firstName, provider, address: `${firstName}.${last}${round ? round + 1 : ''}@${provider}`.toLowerCase() };
 }

@@ -7,9 +7,10 @@ export type Post = { slug: string; title: string; summary: string; html: string;
 export function rss(posts: Post[], origin: string, title: string): { body: string; etag: string; lastModified: string } {
   const newest = [...posts].sort((a, b) => b.at.localeCompare(a.at)).slice(0, 20);
   const items = newest.map(
-    (post) => `<item><title>${esc(post.title)}</title><link>${origin}/posts/${post.slug}</link><guid isPermaLink="false">lanternfish-${post.slug}</guid><pubDate>${new Date(
-      post.at,
-    ).toUTCString()}</pubDate><description>${esc(post.summary)}</description><content:encoded><![CDATA[${post.html.replace(/\]\]>/g, ']]]]><![CDATA[>')}]]></content:encoded></item>`,
+    (post) =>
+      `<item><title>${esc(post.title)}</title><link>${origin}/posts/${post.slug}</link><guid isPermaLink="false">lanternfish-${post.slug}</guid><pubDate>${new Date(
+        post.at,
+      ).toUTCString()}</pubDate><description>${esc(post.summary)}</description><content:encoded><![CDATA[${post.html.replace(/\]\]>/g, ']]]]><![CDATA[>')}]]></content:encoded></item>`,
   );
   const body = `<?xml version="1.0" encoding="UTF-8"?>\n<rss version="2.0" xmlns:content="http://purl.org/rss/1.0/modules/content/"><channel><title>${esc(title)}</title><link>${origin}/</link><description>Essays on deep-sea life</description>${items.join('\n')}</channel></rss>\n`;
   const etag = `"${createHash('sha256').update(body).digest('hex').slice(0, 16)}"`;

@@ -42,12 +42,18 @@ function publish(input: { title: string; summary: string; text: string; at: Date
 }
 
 const blogPage = (title: string, body: string) =>
-  worldPage('The writer’s blog', title, `<p><a href="/">${TITLE}</a> · <a href="/feed.xml">Feed</a> · <a href="/publish">Publish</a> · <a href="/code">Form code</a></p>${body}`);
+  worldPage(
+    'The writer’s blog',
+    title,
+    `<p><a href="/">${TITLE}</a> · <a href="/feed.xml">Feed</a> · <a href="/publish">Publish</a> · <a href="/code">Form code</a></p>${body}`,
+  );
 
 serve('blog', port, async (ask) => {
   if (ask.path === '/') {
     const posts = [...state.posts].sort((a, b) => b.at.localeCompare(a.at));
-    const list = posts.map((p) => `<li><a href="/posts/${p.slug}">${esc(p.title)}</a> <small>${new Date(p.at).toDateString()}</small></li>`);
+    const list = posts.map(
+      (p) => `<li><a href="/posts/${p.slug}">${esc(p.title)}</a> <small>${new Date(p.at).toDateString()}</small></li>`,
+    );
     return { body: blogPage(TITLE, `<h1>${TITLE}</h1><p>Essays on deep-sea life</p><ul>${list.join('')}</ul>${state.code}`) };
   }
   if (ask.path === '/feed.xml') {
@@ -72,7 +78,12 @@ serve('blog', port, async (ask) => {
     if (ask.method === 'POST') {
       const title = (ask.fields.get('title') ?? '').trim();
       if (!title) return { status: 422, body: blogPage('Publish', '<p class="fail">A post needs a title.</p>') };
-      const post = publish({ title, summary: ask.fields.get('summary') ?? '', text: ask.fields.get('text') ?? '', at: await worldNow() });
+      const post = publish({
+        title,
+        summary: ask.fields.get('summary') ?? '',
+        text: ask.fields.get('text') ?? '',
+        at: await worldNow(),
+      });
       return { seeOther: `/posts/${post.slug}` };
     }
     const moods = ['normal', 'away', 'broken'].map((m) => `<button name="mood" value="${m}">${m}</button>`).join(' ');
@@ -89,7 +100,12 @@ serve('blog', port, async (ask) => {
       keep();
       return { seeOther: '/' };
     }
-    return { body: blogPage('Form code', `<h1>Form code</h1><p>What is pasted here stands at the end of every page.</p><form method="post"><textarea name="code" rows="8">${esc(state.code)}</textarea><p><button>Save</button></p></form>`) };
+    return {
+      body: blogPage(
+        'Form code',
+        `<h1>Form code</h1><p>What is pasted here stands at the end of every page.</p><form method="post"><textarea name="code" rows="8">${esc(state.code)}</textarea><p><button>Save</button></p></form>`,
+      ),
+    };
   }
   if (ask.path === '/api/posts' && ask.method === 'PUT') {
     state.posts = JSON.parse(ask.body) as Post[];
@@ -99,5 +115,10 @@ serve('blog', port, async (ask) => {
   const slug = /^\/posts\/([a-z0-9-]+)$/.exec(ask.path)?.[1];
   const post = state.posts.find((p) => p.slug === slug);
   if (!post) return notFound;
-  return { body: blogPage(post.title, `<article><h1>${esc(post.title)}</h1><p><i>${esc(post.summary)}</i></p>${post.html}</article>${state.code}`) };
+  return {
+    body: blogPage(
+      post.title,
+      `<article><h1>${esc(post.title)}</h1><p><i>${esc(post.summary)}</i></p>${post.html}</article>${state.code}`,
+    ),
+  };
 });

@@ -1,5 +1,5 @@
-import { AUTHORITATIVE_ANSWER, type Answer as DnsRecord, type Packet, TRUNCATED_RESPONSE } from 'dns-packet';
 import * as dns from 'dns-packet';
+import { AUTHORITATIVE_ANSWER, type Answer as DnsRecord, type Packet, TRUNCATED_RESPONSE } from 'dns-packet';
 import type { ZoneRecord } from './master-file';
 
 export type Zones = Map<string, ZoneRecord[]>;
@@ -20,8 +20,10 @@ function zoneOf(zones: Zones, name: string): string | null {
 
 function toWire(record: ZoneRecord): DnsRecord {
   const { name, ttl } = record;
-  if (record.type === 'TXT') return { name, ttl, type: 'TXT', data: (record.strings ?? [record.value]).map((text) => Buffer.from(text)) };
-  if (record.type === 'MX') return { name, ttl, type: 'MX', data: { preference: record.priority ?? 0, exchange: record.value || '.' } };
+  if (record.type === 'TXT')
+    return { name, ttl, type: 'TXT', data: (record.strings ?? [record.value]).map((text) => Buffer.from(text)) };
+  if (record.type === 'MX')
+    return { name, ttl, type: 'MX', data: { preference: record.priority ?? 0, exchange: record.value || '.' } };
   return { name, ttl, type: record.type, data: record.value } as DnsRecord;
 }
 
@@ -32,7 +34,13 @@ function toWire(record: ZoneRecord): DnsRecord {
 export function answer(zones: Zones, query: Packet & { id?: number; flags?: number }): Packet {
   const question = query.questions?.[0];
   const recursion = (query.flags ?? 0) & 0x100;
-  const base: Packet = { type: 'response', id: query.id, flags: AUTHORITATIVE_ANSWER | recursion, questions: query.questions ?? [], answers: [] };
+  const base: Packet = {
+    type: 'response',
+    id: query.id,
+    flags: AUTHORITATIVE_ANSWER | recursion,
+    questions: query.questions ?? [],
+    answers: [],
+  };
   if (!question) return { ...base, flags: (base.flags ?? 0) | SERVFAIL };
   let name = question.name.toLowerCase();
   const answers: DnsRecord[] = [];
@@ -69,5 +77,7 @@ export function encodeUdp(response: Packet, query: Packet): Buffer {
   const edns = query.additionals?.find((extra) => extra.type === 'OPT') as { udpPayloadSize?: number } | undefined;
   const size = Math.max(512, edns?.udpPayloadSize ?? 512);
   const full = dns.encode(response);
-  return full.length <= size ? full : dns.encode({ ...response, flags: (response.flags ?? 0) | TRUNCATED_RESPONSE, answers: [], authorities: [] });
+  return full.length <= size
+    ? full
+    : dns.encode({ ...response, flags: (response.flags ?? 0) | TRUNCATED_RESPONSE, answers: [], authorities: [] });
 }

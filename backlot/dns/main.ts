@@ -83,14 +83,21 @@ function zonePage(domain: string, note = ''): string {
 
 /** Puts imported records in: single-valued ones (CNAME, and TXT of the same kind) take the place of what stood at their name. */
 function merge(old: ZoneRecord[], added: ZoneRecord[]): ZoneRecord[] {
-  const kind = (r: ZoneRecord) => (r.type === 'TXT' ? `TXT ${/^v=\w+/i.exec(r.value)?.[0] ?? r.value}` : r.type === 'MX' || r.type === 'NS' ? `${r.type} ${r.value}` : r.type);
+  const kind = (r: ZoneRecord) =>
+    r.type === 'TXT'
+      ? `TXT ${/^v=\w+/i.exec(r.value)?.[0] ?? r.value}`
+      : r.type === 'MX' || r.type === 'NS'
+        ? `${r.type} ${r.value}`
+        : r.type;
   const replaced = new Set(added.map((r) => `${r.name} ${kind(r)}`));
   return [...old.filter((r) => !replaced.has(`${r.name} ${kind(r)}`)), ...added];
 }
 
 serve('DNS host', portOf('BACKLOT_DNS_PAGE_PORT'), (ask) => {
   if (ask.path === '/') {
-    const list = [...zones.keys()].sort().map((zone) => `<li><a href="/zones/${zone}">${esc(zone)}</a> (${zones.get(zone)?.length} records)</li>`);
+    const list = [...zones.keys()]
+      .sort()
+      .map((zone) => `<li><a href="/zones/${zone}">${esc(zone)}</a> (${zones.get(zone)?.length} records)</li>`);
     return {
       body: worldPage(
         'The DNS host',
@@ -120,21 +127,32 @@ serve('DNS host', portOf('BACKLOT_DNS_PAGE_PORT'), (ask) => {
   const old = zones.get(domain) ?? [];
   if (!act) return { body: zonePage(domain) };
   if (ask.method !== 'POST') return notFound;
-  if (act === 'remove') keep(domain, old.filter((_, n) => n !== Number(ask.fields.get('n'))));
+  if (act === 'remove')
+    keep(
+      domain,
+      old.filter((_, n) => n !== Number(ask.fields.get('n'))),
+    );
   if (act === 'add') {
     const type = (ask.fields.get('type') ?? '') as ZoneRecord['type'];
     const host = (ask.fields.get('host') ?? '@').trim().toLowerCase().replace(/\.$/, '');
-    const name = host === '@' || host === '' ? domain : host === domain || host.endsWith(`.${domain}`) ? host : `${host}.${domain}`;
+    const name =
+      host === '@' || host === '' ? domain : host === domain || host.endsWith(`.${domain}`) ? host : `${host}.${domain}`;
     const tokens = valueTokens(ask.fields.get('value') ?? '', type);
     // A bare name typed as a value is taken as absolute, as most DNS hosts take it.
-    const value = type === 'CNAME' || type === 'NS' || type === 'MX' ? tokens.map((t, i) => (i === tokens.length - 1 && t.text.includes('.') ? { ...t, text: `${t.text.replace(/\.$/, '')}.` } : t)) : tokens;
+    const value =
+      type === 'CNAME' || type === 'NS' || type === 'MX'
+        ? tokens.map((t, i) =>
+            i === tokens.length - 1 && t.text.includes('.') ? { ...t, text: `${t.text.replace(/\.$/, '')}.` } : t,
+          )
+        : tokens;
     const record = makeRecord(name, type, value, 3600, domain);
     if (!record) return { status: 422, body: zonePage(domain, `This value does not fit a ${type} record. Nothing was changed.`) };
     keep(domain, [...old, record]);
   }
   if (act === 'import') {
     const { records, faults } = readMasterFile(ask.fields.get('text') ?? '', domain);
-    if (faults.length) return { status: 422, body: zonePage(domain, `Line ${faults[0]?.line}: ${faults[0]?.text}. Nothing was changed.`) };
+    if (faults.length)
+      return { status: 422, body: zonePage(domain, `Line ${faults[0]?.line}: ${faults[0]?.text}. Nothing was changed.`) };
     keep(domain, ask.fields.get('how') === 'replace' ? records : merge(old, records));
   }
   return { seeOther: `/zones/${domain}` };

@@ -1,5 +1,12 @@
 /** One record of a zone. Names are absolute, lower case, without the trailing dot. */
-export type ZoneRecord = { name: string; ttl: number; type: 'A' | 'AAAA' | 'CNAME' | 'MX' | 'TXT' | 'NS'; value: string; strings?: string[]; priority?: number };
+export type ZoneRecord = {
+  name: string;
+  ttl: number;
+  type: 'A' | 'AAAA' | 'CNAME' | 'MX' | 'TXT' | 'NS';
+  value: string;
+  strings?: string[];
+  priority?: number;
+};
 export type ZoneFault = { line: number; text: string };
 
 const TYPES = new Set(['A', 'AAAA', 'CNAME', 'MX', 'TXT', 'NS']);
@@ -70,7 +77,13 @@ export function readMasterFile(text: string, domain: string): { records: ZoneRec
 }
 
 /** One record from its typed value; null if the value does not fit the type. */
-export function makeRecord(name: string, type: ZoneRecord['type'], words: Token[], ttl: number, origin: string): ZoneRecord | null {
+export function makeRecord(
+  name: string,
+  type: ZoneRecord['type'],
+  words: Token[],
+  ttl: number,
+  origin: string,
+): ZoneRecord | null {
   if (words.length === 0) return null;
   const first = words[0]?.text ?? '';
   if (type === 'TXT') {

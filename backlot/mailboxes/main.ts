@@ -35,9 +35,20 @@ async function sendBack(letter: store.Stored, source: Buffer): Promise<void> {
   if (!letter.mailFrom) return;
   const domain = letter.mailFrom.slice(letter.mailFrom.lastIndexOf('@') + 1);
   await resolver.resolveMx(domain);
-  const notice = goneNotice({ returnPath: letter.mailFrom, recipient: letter.to, host: hostOf(letter.to), date: await worldNow(), original: source.toString('latin1') });
+  const notice = goneNotice({
+    returnPath: letter.mailFrom,
+    recipient: letter.to,
+    host: hostOf(letter.to),
+    date: await worldNow(),
+    original: source.toString('latin1'),
+  });
   // 127.0.0.1 is where this world's mail hosts live; the port stands for their port 25.
-  const transport = nodemailer.createTransport({ host: '127.0.0.1', port: portOf('BACKLOT_MAILROOM_PORT'), secure: false, ignoreTLS: true });
+  const transport = nodemailer.createTransport({
+    host: '127.0.0.1',
+    port: portOf('BACKLOT_MAILROOM_PORT'),
+    secure: false,
+    ignoreTLS: true,
+  });
   for (let tries = 0; tries < 20; tries += 1) {
     try {
       await transport.sendMail({ envelope: { from: '', to: letter.mailFrom }, raw: notice });
@@ -83,14 +94,35 @@ const smtp = new SMTPServer({
         .then(async (now) => {
           const mailFrom = session.envelope.mailFrom ? session.envelope.mailFrom.address : '';
           const head = await simpleParser(source.subarray(0, Math.max(0, source.indexOf('\r\n\r\n'))));
-          const leave = /<(https?:[^>]+)>/.exec(String((head.headers.get('list') as { unsubscribe?: { url?: string } })?.unsubscribe?.url ? `<${(head.headers.get('list') as { unsubscribe: { url: string } }).unsubscribe.url}>` : ''));
+          const leave = /<(https?:[^>]+)>/.exec(
+            String(
+              (head.headers.get('list') as { unsubscribe?: { url?: string } })?.unsubscribe?.url
+                ? `<${(head.headers.get('list') as { unsubscribe: { url: string } }).unsubscribe.url}>`
+                : '',
+            ),
+          );
           for (const to of recipients) {
             const stored = store.add(
-              { to, mailFrom, from: head.from?.text ?? '', subject: head.subject ?? '', at: now.toISOString(), bytes: source.length, encrypted: session.secure, leaveUrl: leave?.[1] ?? null, verdicts: null },
+              {
+                to,
+                mailFrom,
+                from: head.from?.text ?? '',
+                subject: head.subject ?? '',
+                at: now.toISOString(),
+                bytes: source.length,
+                encrypted: session.secure,
+                leaveUrl: leave?.[1] ?? null,
+                verdicts: null,
+              },
               source,
             );
             toCheck.push(async () => {
-              const verdicts = await verify(source, { ip: session.remoteAddress, helo: session.hostNameAppearsAs || 'unknown', mailFrom, host: hostOf(to) });
+              const verdicts = await verify(source, {
+                ip: session.remoteAddress,
+                helo: session.hostNameAppearsAs || 'unknown',
+                mailFrom,
+                host: hostOf(to),
+              });
               store.save({ ...stored, verdicts });
               if (mannerOf(to) === 'gone') await sendBack(stored, source);
             });
@@ -106,7 +138,10 @@ smtp.on('error', () => {});
 smtp.listen(portOf('BACKLOT_SMTP_PORT'), '127.0.0.1');
 
 const time = (iso: string) => new Date(iso).toUTCString().replace(' GMT', '');
-const mark = (verdict: store.Verdict | undefined) => (verdict ? `<span class="${verdict.result === 'pass' ? 'pass' : 'fail'}">${esc(verdict.result)}</span>` : '<span>being checked</span>');
+const mark = (verdict: store.Verdict | undefined) =>
+  verdict
+    ? `<span class="${verdict.result === 'pass' ? 'pass' : 'fail'}">${esc(verdict.result)}</span>`
+    : '<span>being checked</span>';
 
 function inboxPage(to: string | undefined): string {
   const letters = store.list(to);
@@ -120,15 +155,20 @@ function inboxPage(to: string | undefined): string {
   return worldPage(
     'The mailboxes',
     to ?? 'All inboxes',
-    `<h1>${esc(to ?? 'All inboxes')}</h1>${to ? '<p><a href="/">All inboxes</a></p>' : `<p>Mailboxes at ${PROVIDERS.join(', ')}. Addresses that begin with nobody-, gone-, full-, slow- or refuse- answer accordingly.</p><form action="/"><label>Open the inbox of <input name="to" size="36" placeholder="someone@heronmail.example"></label> <button>Open</button></form>
-<p>The doors are <b>${doors}</b>. <form method="post" action="/doors"><button name="doors" value="${doors === 'open' ? 'closed' : 'open'}">${doors === 'open' ? 'Close them' : 'Open them'}</button></form></p>`}
+    `<h1>${esc(to ?? 'All inboxes')}</h1>${
+      to
+        ? '<p><a href="/">All inboxes</a></p>'
+        : `<p>Mailboxes at ${PROVIDERS.join(', ')}. Addresses that begin with nobody-, gone-, full-, slow- or refuse- answer accordingly.</p><form action="/"><label>Open the inbox of <input name="to" size="36" placeholder="someone@heronmail.example"></label> <button>Open</button></form>
+<p>The doors are <b>${doors}</b>. <form method="post" action="/doors"><button name="doors" value="${doors === 'open' ? 'closed' : 'open'}">${doors === 'open' ? 'Close them' : 'Open them'}</button></form></p>`
+    }
 <p>${letters.length} letters</p><table><tr><th>Came</th><th>To</th><th>From</th><th>Subject</th><th>SPF DKIM DMARC</th></tr>${rows}</table>`,
   );
 }
 
 async function letterPage(m: store.Stored): Promise<string> {
   const parsed = await simpleParser(store.source(m.id), { skipTextToHtml: true });
-  const verdict = (name: string, v: store.Verdict | undefined) => `<tr><th>${name}</th><td>${mark(v)}</td><td class="mono">${esc(v?.detail ?? '')}</td></tr>`;
+  const verdict = (name: string, v: store.Verdict | undefined) =>
+    `<tr><th>${name}</th><td>${mark(v)}</td><td class="mono">${esc(v?.detail ?? '')}</td></tr>`;
   return worldPage(
     'The mailboxes',
     m.subject,
@@ -142,7 +182,10 @@ ${m.leaveUrl ? `<form method="post" action="/letter/${m.id}/leave"><p><button>Le
 
 serve('mailboxes', portOf('BACKLOT_INBOX_PORT'), async (ask) => {
   const [, root, id = '', act] = ask.path.split('/');
-  if (ask.path === '/') return ask.query.get('to') ? { seeOther: `/inbox/${encodeURIComponent(ask.query.get('to')!)}` } : { body: inboxPage(undefined) };
+  if (ask.path === '/')
+    return ask.query.get('to')
+      ? { seeOther: `/inbox/${encodeURIComponent(ask.query.get('to')!)}` }
+      : { body: inboxPage(undefined) };
   if (root === 'doors' && ask.method === 'POST') {
     doors = ask.fields.get('doors') === 'closed' ? 'closed' : 'open';
     return { seeOther: '/' };
@@ -157,8 +200,17 @@ serve('mailboxes', portOf('BACKLOT_INBOX_PORT'), async (ask) => {
   if (act === 'html') return { body: `<base target="_blank">${parsed.html || ''}` };
   if (act === 'text') return { type: 'text/plain; charset=utf-8', body: parsed.text ?? '' };
   if (act === 'leave' && ask.method === 'POST' && letter.leaveUrl) {
-    const answer = await fetch(letter.leaveUrl, { method: 'POST', body: new URLSearchParams({ 'List-Unsubscribe': 'One-Click' }) });
-    return { body: worldPage('The mailboxes', 'Leave', `<h1>${answer.ok ? 'Done' : 'It did not work'}</h1><p>The list answered ${answer.status}.</p><p><a href="/letter/${id}">Back to the letter</a></p>`) };
+    const answer = await fetch(letter.leaveUrl, {
+      method: 'POST',
+      body: new URLSearchParams({ 'List-Unsubscribe': 'One-Click' }),
+    });
+    return {
+      body: worldPage(
+        'The mailboxes',
+        'Leave',
+        `<h1>${answer.ok ? 'Done' : 'It did not work'}</h1><p>The list answered ${answer.status}.</p><p><a href="/letter/${id}">Back to the letter</a></p>`,
+      ),
+    };
   }
   return notFound;
 });

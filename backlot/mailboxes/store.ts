@@ -45,4 +45,5 @@ export function save(stored: Stored): void {
 export const get = (id: string): Stored | undefined => messages.get(id);
 export const source = (id: string): Buffer => readFileSync(file(id));
 /** Letters, newest first; to one address or to all. */
-export const list = (to?: string): Stored[] => [...messages.values()].filter((m) => !to || m.to.toLowerCase() === to.toLowerCase()).reverse();
+export const list = (to?: string): Stored[] =>
+  [...messages.values()].filter((m) => !to || m.to.toLowerCase() === to.toLowerCase()).reverse();

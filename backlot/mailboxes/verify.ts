@@ -9,7 +9,10 @@ dns.setServers([`127.0.0.1:${portOf('BACKLOT_DNS_PORT')}`]);
 export const resolver = dns;
 
 /** Checks a letter as a mailbox provider does: SPF of the envelope, DKIM of the letter, DMARC of both against the From address. */
-export async function verify(source: Buffer, from: { ip: string; helo: string; mailFrom: string; host: string }): Promise<Verdicts> {
+export async function verify(
+  source: Buffer,
+  from: { ip: string; helo: string; mailFrom: string; host: string },
+): Promise<Verdicts> {
   const result = await authenticate(source, {
     ip: from.ip,
     helo: from.helo,
@@ -20,11 +23,20 @@ export async function verify(source: Buffer, from: { ip: string; helo: string; m
     disableBimi: true,
   });
   const spf = result.spf ? { result: result.spf.status.result, detail: result.spf.domain ?? '' } : { result: 'none', detail: '' };
-  const signatures = (result.dkim?.results ?? []) as { status: { result: string; comment?: string }; signingDomain?: string; selector?: string }[];
+  const signatures = (result.dkim?.results ?? []) as {
+    status: { result: string; comment?: string };
+    signingDomain?: string;
+    selector?: string;
+  }[];
   const best = signatures.find((s) => s.status.result === 'pass') ?? signatures[0];
   const dkim = best
-    ? { result: best.status.result, detail: `${best.selector ?? ''}._domainkey.${best.signingDomain ?? ''} ${best.status.comment ?? ''}`.trim() }
+    ? {
+        result: best.status.result,
+        detail: `${best.selector ?? ''}._domainkey.${best.signingDomain ?? ''} ${best.status.comment ?? ''}`.trim(),
+      }
     : { result: 'none', detail: 'no signature' };
-  const dmarc = result.dmarc ? { result: result.dmarc.status.result, detail: `${result.dmarc.domain ?? ''} p=${result.dmarc.policy ?? 'none'}` } : { result: 'none', detail: '' };
+  const dmarc = result.dmarc
+    ? { result: result.dmarc.status.result, detail: `${result.dmarc.domain ?? ''} p=${result.dmarc.policy ?? 'none'}` }
+    : { result: 'none', detail: '' };
   return { spf, dkim, dmarc };
 }

@@ -1,7 +1,20 @@
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 
-export type Ask = { method: string; path: string; query: URLSearchParams; headers: IncomingMessage['headers']; body: string; fields: URLSearchParams };
-export type Answer = { status?: number; type?: string; body?: string | Buffer; headers?: Record<string, string>; seeOther?: string };
+export type Ask = {
+  method: string;
+  path: string;
+  query: URLSearchParams;
+  headers: IncomingMessage['headers'];
+  body: string;
+  fields: URLSearchParams;
+};
+export type Answer = {
+  status?: number;
+  type?: string;
+  body?: string | Buffer;
+  headers?: Record<string, string>;
+  seeOther?: string;
+};
 export type Handler = (ask: Ask) => Answer | Promise<Answer>;
 
 const MOST_BYTES = 5_000_000;
@@ -34,7 +47,11 @@ export function serve(name: string, port: number, handler: Handler): void {
         };
         const answer = ask.path === '/healthz' ? { body: 'ok', type: 'text/plain' } : await handler(ask);
         if (answer.seeOther) response.writeHead(303, { location: answer.seeOther });
-        else response.writeHead(answer.status ?? 200, { 'content-type': answer.type ?? 'text/html; charset=utf-8', ...answer.headers });
+        else
+          response.writeHead(answer.status ?? 200, {
+            'content-type': answer.type ?? 'text/html; charset=utf-8',
+            ...answer.headers,
+          });
         response.end(request.method === 'HEAD' ? undefined : (answer.body ?? ''));
       } catch (error) {
         response.writeHead(500, { 'content-type': 'text/plain' });
@@ -52,4 +69,8 @@ export function serve(name: string, port: number, handler: Handler): void {
 }
 
 export const notFound: Answer = { status: 404, type: 'text/plain', body: 'Not found' };
-export const asJson = (value: unknown, status = 200): Answer => ({ status, type: 'application/json', body: JSON.stringify(value) });
+export const asJson = (value: unknown, status = 200): Answer => ({
+  status,
+  type: 'application/json',
+  body: JSON.stringify(value),
+});

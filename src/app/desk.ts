@@ -1,10 +1,10 @@
+import { revalidatePath } from 'next/cache';
 import { headers } from 'next/headers';
 import { notFound, redirect } from 'next/navigation';
-import { revalidatePath } from 'next/cache';
 import { cache } from 'react';
 import { type ActionResult, asFault, Fault } from '@/core/faults';
-import type { Context, Newsletter } from '@/server/context';
 import { type Person, personOf } from '@/server/auth/session';
+import type { Context, Newsletter } from '@/server/context';
 import { openNewsletter } from '@/server/newsletters/newsletters';
 import { runtime } from '@/server/runtime';
 
@@ -34,7 +34,10 @@ export async function orNotFound<T>(work: Promise<T>): Promise<T> {
 }
 
 /** Runs a use case for a server action: signed in, a member, and every error as the one error shape. Screens of the desk are made anew. */
-export async function onDesk<T>(slug: string, work: (ctx: Context, newsletter: Newsletter) => Promise<T>): Promise<ActionResult<T>> {
+export async function onDesk<T>(
+  slug: string,
+  work: (ctx: Context, newsletter: Newsletter) => Promise<T>,
+): Promise<ActionResult<T>> {
   const person = await personHere();
   const ctx = await runtime();
   try {

@@ -4,7 +4,10 @@ import { cookies } from 'next/headers';
 import type { ReactNode } from 'react';
 import { Toaster } from 'sonner';
 
-export const metadata: Metadata = { title: { default: 'Inkset', template: '%s · Inkset' }, description: 'A newsletter of your own.' };
+export const metadata: Metadata = {
+  title: { default: 'Inkset', template: '%s · Inkset' },
+  description: 'A newsletter of your own.',
+};
 
 export default async function Root({ children }: { children: ReactNode }) {
   const theme = (await cookies()).get('inkset-theme')?.value;
@@ -14,7 +17,15 @@ export default async function Root({ children }: { children: ReactNode }) {
         {children}
         <Toaster
           position="bottom-left"
-          toastOptions={{ style: { background: 'var(--sheet)', color: 'var(--ink)', border: '1px solid var(--rule)', borderRadius: 6, fontFamily: 'var(--font-sans)' } }}
+          toastOptions={{
+            style: {
+              background: 'var(--sheet)',
+              color: 'var(--ink)',
+              border: '1px solid var(--rule)',
+              borderRadius: 6,
+              fontFamily: 'var(--font-sans)',
+            },
+          }}
         />
       </body>
     </html>

@@ -18,7 +18,11 @@ start(async () => {
   const own = async (address: string): Promise<boolean> => {
     const domain = address.slice(address.lastIndexOf('@') + 1).toLowerCase();
     if (domain === `in.${ctx.config.mailDomain}`) return true;
-    const row = await ctx.db.selectFrom('domains').select('id').where('name', '=', domain.replace(/^bounce\./, '')).executeTakeFirst();
+    const row = await ctx.db
+      .selectFrom('domains')
+      .select('id')
+      .where('name', '=', domain.replace(/^bounce\./, ''))
+      .executeTakeFirst();
     return row !== undefined && domain.startsWith('bounce.');
   };
 
@@ -26,7 +30,8 @@ start(async () => {
     const mail = await simpleParser(stream, { skipImageLinks: true, skipTextToHtml: true });
     if (stream.sizeExceeded) throw reply(552, '5.3.4 Too large for a notice');
     // The parser hands the machine part of a notice over as an attachment.
-    const status = mail.attachments.find((part) => part.contentType === 'message/delivery-status')?.content.toString('utf8') ?? null;
+    const status =
+      mail.attachments.find((part) => part.contentType === 'message/delivery-status')?.content.toString('utf8') ?? null;
     for (const { address } of session.envelope.rcptTo) {
       const taken = await takeReturned(ctx, { to: address, deliveryStatus: status });
       ctx.log.info({ to: address.replace(/^[^@]*/, (local) => `${local.slice(0, 6)}…`), taken }, 'mail came back');

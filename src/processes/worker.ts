@@ -48,7 +48,8 @@ start(async () => {
       void look();
     }
   };
-  const keep = () => housekeeping(ctx).catch((error) => ctx.log.warn({ reason: error.message }, 'housekeeping failed; it comes round again'));
+  const keep = () =>
+    housekeeping(ctx).catch((error) => ctx.log.warn({ reason: error.message }, 'housekeeping failed; it comes round again'));
   await keep();
   const timers = [setInterval(look, 1_000), setInterval(keep, 3_600_000)];
   const unfollow = ctx.clock.onMoved(() => {

@@ -28,7 +28,9 @@ const origin = Joi.string().uri({ scheme: ['http', 'https'] });
 const port = Joi.number().integer().min(1).max(65_535);
 
 const schema = Joi.object({
-  INKSET_DATABASE_URL: Joi.string().uri({ scheme: ['postgres', 'postgresql'] }).required(),
+  INKSET_DATABASE_URL: Joi.string()
+    .uri({ scheme: ['postgres', 'postgresql'] })
+    .required(),
   INKSET_SECRET: Joi.string().min(32).required(),
   INKSET_WEB_ORIGIN: origin.required(),
   INKSET_LINK_ORIGIN: origin.required(),

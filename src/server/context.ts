@@ -1,5 +1,5 @@
-import type { Logger } from 'pino';
 import type { Selectable } from 'kysely';
+import type { Logger } from 'pino';
 import type { Clock } from './clock/clock';
 import type { Config } from './config';
 import type { Db } from './db/connection';

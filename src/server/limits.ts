@@ -6,7 +6,13 @@ import type { Context } from './context';
  * Counts one use of `key` in its window and throws "too-many" beyond `most`. Kept in PostgreSQL, so that all processes count
  * together. Windows are by the machine's time: a moved demo clock opens no gate.
  */
-export async function limit(ctx: Pick<Context, 'db'>, key: string, most: number, seconds: number, sentence: string): Promise<void> {
+export async function limit(
+  ctx: Pick<Context, 'db'>,
+  key: string,
+  most: number,
+  seconds: number,
+  sentence: string,
+): Promise<void> {
   const window = new Date(Math.floor(Date.now() / 1000 / seconds) * seconds * 1000);
   const row = await ctx.db
     .insertInto('rate_limits')

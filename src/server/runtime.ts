@@ -12,8 +12,16 @@ export type Runtime = Context & { pool: ReturnType<typeof connect>['pool']; clos
 
 /** Builds the context of one process from its environment: configuration, log, clock, database (migrated), resolver. */
 export async function openRuntime(process_: string, config: Config = readConfig(process.env), poolSize = 10): Promise<Runtime> {
-  const log = pino({ level: config.logLevel, base: { process: process_ }, redact: ['*.password', '*.secret', '*.token', '*.private_key'] });
-  const { db, pool } = connect(config.databaseUrl, (error) => log.warn({ reason: error.message }, 'a database connection was lost'), poolSize);
+  const log = pino({
+    level: config.logLevel,
+    base: { process: process_ },
+    redact: ['*.password', '*.secret', '*.token', '*.private_key'],
+  });
+  const { db, pool } = connect(
+    config.databaseUrl,
+    (error) => log.warn({ reason: error.message }, 'a database connection was lost'),
+    poolSize,
+  );
   let clock: Clock = systemClock;
   let followed: FollowedClock | undefined;
   if (config.clockUrl) {

@@ -8,8 +8,19 @@ const source = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe
 export async function accessibilityFaults(page: Page): Promise<string[]> {
   await page.evaluate(source);
   return page.evaluate(async () => {
-    const axe = (window as unknown as { axe: { run(context: unknown, options: unknown): Promise<{ violations: { id: string; nodes: { html: string; failureSummary: string }[] }[] }> } }).axe;
+    const axe = (
+      window as unknown as {
+        axe: {
+          run(
+            context: unknown,
+            options: unknown,
+          ): Promise<{ violations: { id: string; nodes: { html: string; failureSummary: string }[] }[] }>;
+        };
+      }
+    ).axe;
     const { violations } = await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] });
-    return violations.flatMap((v) => v.nodes.map((n) => `${v.id}: ${n.html.slice(0, 160)} ${n.failureSummary.replace(/\s+/g, ' ').slice(0, 200)}`));
+    return violations.flatMap((v) =>
+      v.nodes.map((n) => `${v.id}: ${n.html.slice(0, 160)} ${n.failureSummary.replace(/\s+/g, ' ').slice(0, 200)}`),
+    );
   });
 }

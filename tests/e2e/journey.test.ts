@@ -1,5 +1,4 @@
 import { readFileSync } from 'node:fs';
-import { accessibilityFaults } from './axe';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openHome } from '../../cli/home';
@@ -7,6 +6,7 @@ import { startPostgres, stopPostgres } from '../../cli/postgres';
 import { startProcess, stopProcess } from '../../cli/processes';
 import { insideEnv, plans } from '../../cli/world';
 import { loadDemo } from '../../demo/load';
+import { accessibilityFaults } from './axe';
 import { TestWorld } from './world';
 
 /*
@@ -26,7 +26,8 @@ const section = async (name: string) => {
   await desk.getByRole('navigation', { name: 'Sections' }).getByRole('link', { name }).click();
   await desk.getByRole('heading', { level: 1, name }).waitFor();
 };
-const headline = (words: string | RegExp) => desk.getByRole('main').locator('header p').filter({ hasText: words }).first().waitFor();
+const headline = (words: string | RegExp) =>
+  desk.getByRole('main').locator('header p').filter({ hasText: words }).first().waitFor();
 
 /** Makes a page anew until it says something. */
 async function until(page: Page, words: string | RegExp): Promise<void> {
@@ -120,8 +121,10 @@ describe('from a form on a page to a post in an inbox', () => {
     await desk.getByLabel('Domain', { exact: true }).fill('https://lanternfish.example/');
     await desk.getByRole('button', { name: 'Add domain' }).click();
     await headline('0 of 4 records');
-    const value = async (purpose: string) => (await desk.locator(`tr[data-purpose="${purpose}"] [data-value]`).textContent())?.trim() ?? '';
-    const host = async (purpose: string) => (await desk.locator(`tr[data-purpose="${purpose}"] [data-host]`).textContent())?.trim() ?? '';
+    const value = async (purpose: string) =>
+      (await desk.locator(`tr[data-purpose="${purpose}"] [data-value]`).textContent())?.trim() ?? '';
+    const host = async (purpose: string) =>
+      (await desk.locator(`tr[data-purpose="${purpose}"] [data-host]`).textContent())?.trim() ?? '';
     expect(await value('dkim')).toMatch(/^v=DKIM1; k=rsa; p=[A-Za-z0-9+/]{390,}/);
 
     const dns = await writer.newPage();
@@ -221,7 +224,11 @@ describe('from a form on a page to a post in an inbox', () => {
     await frame.getByLabel('Email').fill('gone-ilse@kestrel.example');
     await frame.getByRole('button').click();
     await frame.getByText('Nearly there').waitFor();
-    const opened = await world.click(visitor, await world.letter('gone-ilse@kestrel.example', 'Please confirm'), 'Yes, send me the letters');
+    const opened = await world.click(
+      visitor,
+      await world.letter('gone-ilse@kestrel.example', 'Please confirm'),
+      'Yes, send me the letters',
+    );
     await opened.getByRole('heading', { name: 'You are on the list' }).waitFor();
 
     await page.goto(world.at('web', '/at/lanternfish-letters'));
@@ -230,7 +237,11 @@ describe('from a form on a page to a post in an inbox', () => {
     await page.getByText('Nearly there').waitFor();
     // The provider asked to come again later; that is minutes of this world's time.
     await world.advance(10);
-    const second = await world.click(visitor, await world.letter('slow-tomas@fjordbox.example', 'Please confirm'), 'Yes, send me the letters');
+    const second = await world.click(
+      visitor,
+      await world.letter('slow-tomas@fjordbox.example', 'Please confirm'),
+      'Yes, send me the letters',
+    );
     await second.getByRole('heading', { name: 'You are on the list' }).waitFor();
     await visitor.close();
   });
@@ -253,7 +264,11 @@ describe('from a form on a page to a post in an inbox', () => {
   it('a new post becomes a letter by itself: signed, aligned, with every way to leave', async () => {
     // The feed is away for a while first; the post must not be lost by that.
     await world.post('blog', '/mood', { mood: 'away' });
-    await world.post('blog', '/publish', { title: POST, summary: 'Patience is a metabolism.', text: 'It waits, with a <b>lamp</b>.\n\nWe wait too.' });
+    await world.post('blog', '/publish', {
+      title: POST,
+      summary: 'Patience is a metabolism.',
+      text: 'It waits, with a <b>lamp</b>.\n\nWe wait too.',
+    });
     await world.advance(1);
     await until(desk, /answered with error 503/);
     await world.post('blog', '/mood', { mood: 'broken' });
@@ -326,7 +341,9 @@ describe('from a form on a page to a post in an inbox', () => {
 
   it('no screen has an accessibility fault, in light or dark, wide or narrow', async () => {
     const base = '/desk/lanternfish-letters';
-    const paths = ['today', 'letters', 'readers', 'forms', 'auto-sends', 'growth', 'delivery', 'settings'].map((path) => `${base}/${path}`);
+    const paths = ['today', 'letters', 'readers', 'forms', 'auto-sends', 'growth', 'delivery', 'settings'].map(
+      (path) => `${base}/${path}`,
+    );
     for (const colorScheme of ['light', 'dark'] as const) {
       await desk.emulateMedia({ colorScheme });
       for (const path of [...paths, '/at/lanternfish-letters', '/new']) {
@@ -354,20 +371,34 @@ describe('with the demo newsletter', () => {
     await page.getByLabel('Email').fill(account.email);
     await page.getByLabel('Password').fill(account.password);
     await page.getByRole('button', { name: 'Sign in' }).click();
-    await page.getByText(/2,\d{3} people/).first().waitFor();
+    await page
+      .getByText(/2,\d{3} people/)
+      .first()
+      .waitFor();
     await page.context().close();
   });
 
   it('a killed worker, closed doors and a database restart in the middle of a send lose no letter', async () => {
     const { home, world: plan } = world.stack;
-    const { rows } = await query<{ count: string }>("select count(*) from memberships m join lists l on l.id = m.list_id join readers r on r.id = m.reader_id where l.name = 'Thursday letters' and m.state = 'reading' and r.address_state = 'fine'");
+    const { rows } = await query<{ count: string }>(
+      "select count(*) from memberships m join lists l on l.id = m.list_id join readers r on r.id = m.reader_id where l.name = 'Thursday letters' and m.state = 'reading' and r.address_state = 'fine'",
+    );
     const readers = Number(rows[0]?.count);
     expect(readers).toBeGreaterThan(2_000);
     const state = async () =>
-      (await query<{ state: string; delivered: number; recipients: number; id: string }>("select l.id, l.state, c.delivered, c.recipients from letters l join letter_counts c on c.letter_id = l.id where l.subject = 'Slow light, again' and c.recipients > 1000")).rows[0];
-    const delivered = (least: number) => expect.poll(async () => (await state())?.delivered ?? 0, { timeout: 60_000, interval: 20 }).toBeGreaterThan(least);
+      (
+        await query<{ state: string; delivered: number; recipients: number; id: string }>(
+          "select l.id, l.state, c.delivered, c.recipients from letters l join letter_counts c on c.letter_id = l.id where l.subject = 'Slow light, again' and c.recipients > 1000",
+        )
+      ).rows[0];
+    const delivered = (least: number) =>
+      expect.poll(async () => (await state())?.delivered ?? 0, { timeout: 60_000, interval: 20 }).toBeGreaterThan(least);
 
-    await world.post('blog', '/publish', { title: 'Slow light, again', summary: 'Why most lamps are blue.', text: 'One paragraph.' });
+    await world.post('blog', '/publish', {
+      title: 'Slow light, again',
+      summary: 'Why most lamps are blue.',
+      text: 'One paragraph.',
+    });
     await world.advance(1);
     await delivered(100);
     await stopProcess(home, 'worker', 'SIGKILL');
@@ -385,7 +416,9 @@ describe('with the demo newsletter', () => {
 
     const done = await state();
     expect(done?.recipients).toBe(readers);
-    const { rows: counted } = await query<{ count: string }>(`select count(*) from deliveries where letter_id = '${done?.id}' and state = 'delivered'`);
+    const { rows: counted } = await query<{ count: string }>(
+      `select count(*) from deliveries where letter_id = '${done?.id}' and state = 'delivered'`,
+    );
     expect(Number(counted[0]?.count)).toBe(done?.delivered);
     expect(done?.delivered).toBe(readers);
     // Every recipient has it in the inbox; one that was in flight may have it twice, under one Message-ID.

@@ -19,7 +19,14 @@ export const FLAGS = [
 /** What a person's browser says; the headless one's own name would be counted as a machine's. */
 const AGENT = 'Mozilla/5.0 (X11; Linux x86_64) A browser';
 
-export type Letter = { id: string; to: string; from: string; subject: string; mailFrom: string; verdicts: Record<'spf' | 'dkim' | 'dmarc', { result: string; detail: string }> | null };
+export type Letter = {
+  id: string;
+  to: string;
+  from: string;
+  subject: string;
+  mailFrom: string;
+  verdicts: Record<'spf' | 'dkim' | 'dmarc', { result: string; detail: string }> | null;
+};
 
 /** The whole of Inkset and its Backlot as real processes, in a state folder of the tests' own, with a browser in front. */
 export class TestWorld {
@@ -92,7 +99,10 @@ export class TestWorld {
   async click(context: BrowserContext, letter: Letter, link: string): Promise<Page> {
     const inbox = await context.newPage();
     await inbox.goto(this.at('inbox', `/letter/${letter.id}`));
-    const [opened] = await Promise.all([context.waitForEvent('page'), inbox.frameLocator('iframe').getByRole('link', { name: link }).first().click()]);
+    const [opened] = await Promise.all([
+      context.waitForEvent('page'),
+      inbox.frameLocator('iframe').getByRole('link', { name: link }).first().click(),
+    ]);
     await opened.waitForLoadState();
     await inbox.close();
     return opened;

@@ -36,7 +36,11 @@ const DAY = 86_400_000;
  * oldest first. An older item that turns up late (a feed that grew its back catalogue) is filed as known, but never mailed.
  * Items without a date count as new when they are unknown.
  */
-export function newItems(items: FeedItem[], known: ReadonlySet<string>, switchedOn: Date): { mail: FeedItem[]; file: FeedItem[] } {
+export function newItems(
+  items: FeedItem[],
+  known: ReadonlySet<string>,
+  switchedOn: Date,
+): { mail: FeedItem[]; file: FeedItem[] } {
   const seen = new Set(known);
   const mail: FeedItem[] = [];
   const file: FeedItem[] = [];

@@ -1,5 +1,6 @@
 /** Names that programs give themselves when they fetch pictures and links on nobody's behalf (or on everybody's). */
-const MACHINE_AGENT = /bot\b|crawl|spider|scan|proxy|preview|prefetch|fetcher|monitor|headless|curl|wget|python|java\/|go-http|node|okhttp/i;
+const MACHINE_AGENT =
+  /bot\b|crawl|spider|scan|proxy|preview|prefetch|fetcher|monitor|headless|curl|wget|python|java\/|go-http|node|okhttp/i;
 /** Nobody opens and clicks this soon after the mailbox took the letter. */
 const SOONEST_SECONDS = 2;
 

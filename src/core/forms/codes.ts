@@ -21,6 +21,11 @@ export function formCodes(form: { publicId: string; heading: string }, linkOrigi
       follows: 'Follows every later edit and needs no script. Its height is fixed: change 300px if your form is taller.',
       code: frame,
     },
-    { kind: 'link', title: 'Link', follows: 'A page of its own, to share or to put behind a button. Follows every later edit.', code: base },
+    {
+      kind: 'link',
+      title: 'Link',
+      follows: 'A page of its own, to share or to put behind a button. Follows every later edit.',
+      code: base,
+    },
   ];
 }

@@ -38,7 +38,13 @@ export function judge(wanted: WantedRecord, answer: DnsAnswer): Judgement {
   return judgeReturnPath(wanted, values);
 }
 
-const right = (value: string, sentence = ''): Judgement => ({ verdict: 'right', label: 'Right', sentence, found: [value], paste: value });
+const right = (value: string, sentence = ''): Judgement => ({
+  verdict: 'right',
+  label: 'Right',
+  sentence,
+  found: [value],
+  paste: value,
+});
 const missing = (wanted: WantedRecord): Judgement => ({
   verdict: 'missing',
   label: 'Not there yet',
@@ -60,13 +66,17 @@ function judgeDkim(wanted: WantedRecord, values: string[]): Judgement {
   const keys = values.filter((value) => /(^|;)\s*p\s*=/i.test(value));
   if (keys.length === 0) {
     const other = values[0];
-    return other === undefined ? missing(wanted) : differs(wanted, other, 'Not a key', 'What stands there is no DKIM key. Replace it.');
+    return other === undefined
+      ? missing(wanted)
+      : differs(wanted, other, 'Not a key', 'What stands there is no DKIM key. Replace it.');
   }
-  if (keys.length > 1) return several(wanted, keys, 'Two keys stand at one name, and receivers may take either. Keep only this one.');
+  if (keys.length > 1)
+    return several(wanted, keys, 'Two keys stand at one name, and receivers may take either. Keep only this one.');
   const found = keys[0] ?? '';
   const tags = parseTags(found);
   const p = tags?.get('p')?.replace(/\s+/g, '');
-  if (!tags || p === undefined) return differs(wanted, found, 'Cannot be read', 'The record breaks the rules of a DKIM key. Replace it whole.');
+  if (!tags || p === undefined)
+    return differs(wanted, found, 'Cannot be read', 'The record breaks the rules of a DKIM key. Replace it whole.');
   if (p === '') return differs(wanted, found, 'Revoked', 'An empty p= says that this key is revoked. Replace it.');
   if (p !== key) {
     const cut = key.startsWith(p) || p.startsWith(key);
@@ -149,19 +159,33 @@ export function mergeSpf(records: string[], include: string): string {
 function judgeDmarc(wanted: WantedRecord, values: string[]): Judgement {
   const records = values.filter((value) => /^v\s*=\s*DMARC1\s*(;|$)/.test(value));
   if (records.length === 0) return missing(wanted);
-  if (records.length > 1) return several(wanted, records, 'Two DMARC records are read as none (RFC 7489 section 6.6.3). Keep this one.');
+  if (records.length > 1)
+    return several(wanted, records, 'Two DMARC records are read as none (RFC 7489 section 6.6.3). Keep this one.');
   const found = records[0] ?? '';
   const tags = parseTags(found);
   const policy = tags?.get('p')?.toLowerCase();
   if (!tags || !policy || !['none', 'quarantine', 'reject'].includes(policy)) {
-    return differs(wanted, found, 'Cannot be read', 'A DMARC record needs p=none, p=quarantine or p=reject right after its version.');
+    return differs(
+      wanted,
+      found,
+      'Cannot be read',
+      'A DMARC record needs p=none, p=quarantine or p=reject right after its version.',
+    );
   }
   const ours = (parseTags(wanted.value)?.get('rua') ?? '').toLowerCase();
   const reports = (tags.get('rua') ?? '').split(',').map((uri) => uri.trim().toLowerCase());
   if (!reports.includes(ours)) {
     const rua = [...reports.filter(Boolean), ours].join(',');
-    const paste = tags.has('rua') ? found.replace(/rua\s*=\s*[^;]*/i, `rua=${rua}`) : `${found.replace(/;?\s*$/, '')}; rua=${rua}`;
-    return differs(wanted, found, 'Add 1 part', 'Your policy works. With our address in rua= we can also read the reports for you.', paste);
+    const paste = tags.has('rua')
+      ? found.replace(/rua\s*=\s*[^;]*/i, `rua=${rua}`)
+      : `${found.replace(/;?\s*$/, '')}; rua=${rua}`;
+    return differs(
+      wanted,
+      found,
+      'Add 1 part',
+      'Your policy works. With our address in rua= we can also read the reports for you.',
+      paste,
+    );
   }
   return right(found);
 }
@@ -183,7 +207,9 @@ function several(wanted: WantedRecord, found: string[], sentence: string, paste 
 }
 
 /** The state of a domain as a whole: letters may leave when the signature, the return path and the policy hold. */
-export function domainState(verdicts: Partial<Record<WantedRecord['purpose'], Verdict>>): 'authenticated' | 'incomplete' | 'unknown' {
+export function domainState(
+  verdicts: Partial<Record<WantedRecord['purpose'], Verdict>>,
+): 'authenticated' | 'incomplete' | 'unknown' {
   const all = [verdicts.dkim, verdicts.spf, verdicts['return-path'], verdicts.dmarc];
   if (all.every((verdict) => verdict === 'right')) return 'authenticated';
   return all.every((verdict) => verdict === undefined || verdict === 'unanswered') ? 'unknown' : 'incomplete';

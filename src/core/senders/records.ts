@@ -28,7 +28,14 @@ export const returnPathDomain = (domain: string) => `${RETURN_PATH_HOST}.${domai
 export function wantedRecords(identity: DomainIdentity, installation: Installation): WantedRecord[] {
   const { domain } = identity;
   const at = (host: string) => (host === '@' ? domain : `${host}.${domain}`);
-  const record = (purpose: RecordPurpose, title: string, explains: string, type: 'TXT' | 'CNAME', host: string, value: string) => ({
+  const record = (
+    purpose: RecordPurpose,
+    title: string,
+    explains: string,
+    type: 'TXT' | 'CNAME',
+    host: string,
+    value: string,
+  ) => ({
     purpose,
     title,
     explains,

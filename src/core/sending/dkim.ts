@@ -46,7 +46,10 @@ export function signDkim(headers: [string, string][], body: Buffer, by: DkimKey)
   const unsigned =
     `v=1; a=rsa-sha256; c=relaxed/simple; d=${by.domain}; s=${by.selector};\r\n` +
     ` h=${names.join(':')};\r\n bh=${bodyHash};\r\n b=`;
-  const input = [...names.map((name) => `${relaxedHeader(name, present.get(name) ?? '')}\r\n`), relaxedHeader('dkim-signature', unsigned)];
+  const input = [
+    ...names.map((name) => `${relaxedHeader(name, present.get(name) ?? '')}\r\n`),
+    relaxedHeader('dkim-signature', unsigned),
+  ];
   return new Promise((resolve, reject) => {
     sign('RSA-SHA256', Buffer.from(input.join('')), by.key, (error, signature) => {
       if (error) return reject(error);

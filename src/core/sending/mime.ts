@@ -1,4 +1,4 @@
-import { foldLines, encodeWords } from 'nodemailer/lib/mime-funcs';
+import { encodeWords, foldLines } from 'nodemailer/lib/mime-funcs';
 import { encode, wrap } from 'nodemailer/lib/qp';
 import { escapeHtml } from '../html';
 import { pieces } from '../writing/slots';
@@ -19,7 +19,14 @@ type MimePiece = { kind: 'bytes'; bytes: Buffer } | { kind: 'slot'; name: string
 /** The header fields that differ from reader to reader. */
 export type PersonalHeaders = { to: string; messageId: string; leaveUrl?: string; leaveMailto?: string };
 export type Letter = { html: string; text: string; subject: string };
-export type LetterHeaders = { fromName: string; fromAddress: string; replyTo?: string; listId?: string; date: Date; boundary: string };
+export type LetterHeaders = {
+  fromName: string;
+  fromAddress: string;
+  replyTo?: string;
+  listId?: string;
+  date: Date;
+  boundary: string;
+};
 
 export type MimeMessage = { headers: [name: string, value: string][]; body: Buffer };
 
@@ -37,7 +44,8 @@ export function mailbox(name: string, address: string): string {
 /** Compiles a rendered letter into a MIME template: multipart/alternative, text first, both parts quoted-printable. */
 export function compileMime(letter: Letter, headers: LetterHeaders): MimeTemplate {
   const { boundary } = headers;
-  const part = (type: string) => `--${boundary}\r\nContent-Type: ${type}; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n`;
+  const part = (type: string) =>
+    `--${boundary}\r\nContent-Type: ${type}; charset=utf-8\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\n`;
   const body: MimePiece[] = [];
   const raw = (text: string) => body.push({ kind: 'bytes', bytes: Buffer.from(text, 'latin1') });
   const content = (template: string, html: boolean) => {
@@ -76,7 +84,10 @@ export function fillMime(template: MimeTemplate, personal: PersonalHeaders, valu
     const value = values[piece.name] ?? '';
     return Buffer.from(quotedPrintable(piece.html ? escapeHtml(value) : value), 'latin1');
   });
-  const leaving = [personal.leaveUrl && `<${personal.leaveUrl}>`, personal.leaveMailto && `<mailto:${personal.leaveMailto}>`].filter(Boolean);
+  const leaving = [
+    personal.leaveUrl && `<${personal.leaveUrl}>`,
+    personal.leaveMailto && `<mailto:${personal.leaveMailto}>`,
+  ].filter(Boolean);
   return {
     headers: [
       ...template.fixedHeaders,

@@ -26,7 +26,8 @@ export function readReply(code: number, text: string, command: 'RCPT' | 'other' 
   if (code >= 200 && code < 400) return { kind: 'delivered', response };
   if (enhanced && FULL.test(enhanced)) return { kind: 'later', response };
   if (code < 500) return { kind: 'later', response };
-  if (enhanced ? DEAD.test(enhanced) : command === 'RCPT' && (code === 550 || code === 551 || code === 553)) return { kind: 'dead', response };
+  if (enhanced ? DEAD.test(enhanced) : command === 'RCPT' && (code === 550 || code === 551 || code === 553))
+    return { kind: 'dead', response };
   return { kind: 'refused', response };
 }
 

@@ -15,7 +15,8 @@ function payload(ref: DeliveryRef): Buffer {
   return bytes;
 }
 
-const mac = (bytes: Buffer, secret: string) => createHmac('sha256', secret).update('delivery').update(bytes).digest().subarray(0, SIGNATURE_BYTES);
+const mac = (bytes: Buffer, secret: string) =>
+  createHmac('sha256', secret).update('delivery').update(bytes).digest().subarray(0, SIGNATURE_BYTES);
 
 /**
  * A signed reference to a delivery: 36 lower-case hex letters, so that it survives mail programs that fold the case of a

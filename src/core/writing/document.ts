@@ -12,7 +12,10 @@ export type Block =
 export type Document = { blocks: Block[] };
 
 /** A block of a layout: either fixed, or a place that the post fills. */
-export type LayoutBlock = Block | { kind: 'post'; part: 'title' | 'picture' | 'summary' | 'body' } | { kind: 'post'; part: 'link'; label: string };
+export type LayoutBlock =
+  | Block
+  | { kind: 'post'; part: 'title' | 'picture' | 'summary' | 'body' }
+  | { kind: 'post'; part: 'link'; label: string };
 export type Layout = { blocks: LayoutBlock[] };
 
 /** A post as a feed gave it, already sanitised. */

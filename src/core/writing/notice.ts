@@ -1,7 +1,14 @@
 import { escapeHtml } from '../html';
 
 /** A short single mail (confirmation, proof, account): some sentences, perhaps one link, a footer. */
-export type Notice = { name: string; colour: string; heading: string; paragraphs: string[]; link?: { label: string; url: string }; footer: string[] };
+export type Notice = {
+  name: string;
+  colour: string;
+  heading: string;
+  paragraphs: string[];
+  link?: { label: string; url: string };
+  footer: string[];
+};
 
 /** A notice as HTML and as text; the link stands in full in both, since some people copy it. */
 export function renderNotice(notice: Notice): { html: string; text: string } {

@@ -18,7 +18,9 @@ function blockMjml(block: Block): string {
   switch (block.kind) {
     case 'heading': {
       const words = escapeHtml(block.text);
-      const inner = block.href ? `<a href="${escapeHtml(block.href)}" style="color:#1c2230;text-decoration:none">${words}</a>` : words;
+      const inner = block.href
+        ? `<a href="${escapeHtml(block.href)}" style="color:#1c2230;text-decoration:none">${words}</a>`
+        : words;
       return `<mj-text font-family="${SERIF}" font-size="30px" line-height="38px" padding="8px 0 10px"><h1 style="margin:0;font-size:30px;line-height:38px;font-weight:500">${inner}</h1></mj-text>`;
     }
     case 'subtitle':

@@ -20,12 +20,20 @@ export function sanitisePost(html: string, base: string): string {
       ...['p', 'br', 'a', 'strong', 'b', 'em', 'i', 'u', 's', 'sub', 'sup', 'code', 'pre', 'blockquote', 'ul', 'ol', 'li'],
       ...['h2', 'h3', 'h4', 'hr', 'img', 'figure', 'figcaption', 'table', 'thead', 'tbody', 'tr', 'td', 'th'],
     ],
-    allowedAttributes: { a: ['href'], img: ['src', 'alt', 'width', 'height'], td: ['colspan', 'rowspan'], th: ['colspan', 'rowspan'] },
+    allowedAttributes: {
+      a: ['href'],
+      img: ['src', 'alt', 'width', 'height'],
+      td: ['colspan', 'rowspan'],
+      th: ['colspan', 'rowspan'],
+    },
     allowedSchemes: ['http', 'https', 'mailto'],
     transformTags: {
       h1: 'h2',
       a: (tagName, attributes) => ({ tagName, attribs: keep({ href: absolute(attributes.href) }) }),
-      img: (tagName, a) => ({ tagName, attribs: keep({ src: absolute(a.src), alt: a.alt ?? '', width: a.width, height: a.height }) }),
+      img: (tagName, a) => ({
+        tagName,
+        attribs: keep({ src: absolute(a.src), alt: a.alt ?? '', width: a.width, height: a.height }),
+      }),
     },
   }).trim();
 }

@@ -5,7 +5,11 @@ import type { Context } from '../context';
 import { post } from '../mail/outbox';
 
 /** Said before a password is typed, and checked after. */
-export const PASSWORD_RULE = { min: 10, max: 128, sentence: 'At least 10 characters. A few words in a row are easier to keep than a code.' };
+export const PASSWORD_RULE = {
+  min: 10,
+  max: 128,
+  sentence: 'At least 10 characters. A few words in a row are easier to keep than a code.',
+};
 
 const COLOUR = '#17645c';
 
@@ -15,7 +19,9 @@ const COLOUR = '#17645c';
  */
 export function openAuth(ctx: Context, pool: pg.Pool) {
   const mail = (to: string, heading: string, paragraphs: string[], link: { label: string; url: string }) => {
-    const footer = [`You get this because this address was typed at ${new URL(ctx.config.webOrigin).host}. If it was not you, do nothing.`];
+    const footer = [
+      `You get this because this address was typed at ${new URL(ctx.config.webOrigin).host}. If it was not you, do nothing.`,
+    ];
     const notice = renderNotice({ name: 'Inkset', colour: COLOUR, heading, paragraphs, link, footer });
     return post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, ...notice });
   };
@@ -36,10 +42,15 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
       maxPasswordLength: PASSWORD_RULE.max,
       revokeSessionsOnPasswordReset: true,
       sendResetPassword: ({ user, url }) =>
-        mail(user.email, 'Choose a new password', ['Somebody, we hope you, asked for a new password. The link works for one hour.'], {
-          label: 'Choose a new password',
-          url,
-        }),
+        mail(
+          user.email,
+          'Choose a new password',
+          ['Somebody, we hope you, asked for a new password. The link works for one hour.'],
+          {
+            label: 'Choose a new password',
+            url,
+          },
+        ),
     },
     emailVerification: {
       sendOnSignUp: true,

@@ -5,7 +5,13 @@ import { plainLine, sanitisePost } from '@/core/writing/sanitise';
 import type { Context } from '../context';
 import { guardedFetch } from '../fetch/guarded';
 
-export type FeedReading = { unchanged: boolean; title: string; items: FeedItem[]; etag: string | null; lastModified: string | null };
+export type FeedReading = {
+  unchanged: boolean;
+  title: string;
+  items: FeedItem[];
+  etag: string | null;
+  lastModified: string | null;
+};
 type Seen = { etag: string | null; lastModified: string | null };
 
 /** Items beyond this many are not read: a feed is a window, not an archive. */
@@ -16,14 +22,20 @@ const MOST_ITEMS = 200;
  * whose sentence says whether the site was away or the feed could not be read.
  */
 export async function readFeed(ctx: Pick<Context, 'config'>, url: string, seen: Seen): Promise<FeedReading> {
-  const headers: Record<string, string> = { accept: 'application/atom+xml, application/rss+xml, application/feed+json, application/xml;q=0.9, */*;q=0.5' };
+  const headers: Record<string, string> = {
+    accept: 'application/atom+xml, application/rss+xml, application/feed+json, application/xml;q=0.9, */*;q=0.5',
+  };
   if (seen.etag) headers['if-none-match'] = seen.etag;
   if (seen.lastModified) headers['if-modified-since'] = seen.lastModified;
   const answer = await guardedFetch(url, ctx.config.allowLoopback, headers);
   const host = new URL(url).host;
-  const base = { etag: answer.headers.get('etag') ?? seen.etag, lastModified: answer.headers.get('last-modified') ?? seen.lastModified };
+  const base = {
+    etag: answer.headers.get('etag') ?? seen.etag,
+    lastModified: answer.headers.get('last-modified') ?? seen.lastModified,
+  };
   if (answer.status === 304) return { unchanged: true, title: '', items: [], ...base };
-  if (answer.status >= 400) throw new Fault('unreachable', `${host} answered with error ${answer.status}. Is the feed still at this address?`);
+  if (answer.status >= 400)
+    throw new Fault('unreachable', `${host} answered with error ${answer.status}. Is the feed still at this address?`);
   const { title, items } = parseItems(answer.body, answer.url, host);
   return { unchanged: false, title, items, ...base };
 }
@@ -95,7 +107,10 @@ export function parseItems(body: string, url: string, host: string): { title: st
   }
   if (parsed.format === 'rdf') {
     const { feed } = parsed;
-    return { title: plainLine(feed.title ?? '', 200), items: (feed.items ?? []).map((item) => make({ link: item.link, title: item.title, summary: item.description })) };
+    return {
+      title: plainLine(feed.title ?? '', 200),
+      items: (feed.items ?? []).map((item) => make({ link: item.link, title: item.title, summary: item.description })),
+    };
   }
   const { feed } = parsed;
   const items = (feed.items ?? []).map((item) => {

@@ -32,7 +32,10 @@ const schema = Joi.object<{ feedUrl: string; senderId: string; listId: string }>
     .max(500)
     .required()
     .label('Feed address')
-    .messages({ 'string.uri': 'A feed address starts with https:// or http://.', 'string.uriCustomScheme': 'A feed address starts with https:// or http://.' }),
+    .messages({
+      'string.uri': 'A feed address starts with https:// or http://.',
+      'string.uriCustomScheme': 'A feed address starts with https:// or http://.',
+    }),
   senderId: Joi.string().uuid().required().label('Sender'),
   listId: Joi.string().uuid().required().label('List'),
 });
@@ -47,14 +50,24 @@ export async function tryFeed(ctx: Context, feedUrl: string): Promise<{ title: s
 export async function createNewPosts(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ id: string }> {
   const value = check(schema, raw);
   const own = async (table: 'senders' | 'lists', id: string) =>
-    (await ctx.db.selectFrom(table).select('id').where('newsletter_id', '=', newsletter.id).where('id', '=', id).executeTakeFirst()) !== undefined;
+    (await ctx.db
+      .selectFrom(table)
+      .select('id')
+      .where('newsletter_id', '=', newsletter.id)
+      .where('id', '=', id)
+      .executeTakeFirst()) !== undefined;
   if (!(await own('senders', value.senderId))) throw new Fault('invalid', 'Choose a sender.', { senderId: 'Choose a sender.' });
   if (!(await own('lists', value.listId))) throw new Fault('invalid', 'Choose a list.', { listId: 'Choose a list.' });
   const feed = await tryFeed(ctx, value.feedUrl).catch((error) => {
     const fault = asFault(error);
     throw new Fault(fault.code, fault.sentence, { feedUrl: fault.sentence });
   });
-  const layout = await ctx.db.selectFrom('layouts').select('id').where('newsletter_id', '=', newsletter.id).orderBy('updated_at').executeTakeFirstOrThrow();
+  const layout = await ctx.db
+    .selectFrom('layouts')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .orderBy('updated_at')
+    .executeTakeFirstOrThrow();
   const id = newId();
   await ctx.db
     .insertInto('auto_sends')
@@ -127,7 +140,13 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
     ctx.log.warn({ feed: rule.feed_url, failures, reason: sentence }, 'a feed could not be read');
     return 0;
   }
-  const next = { failures: 0, fault: null, next_poll_at: nextPoll(now, everyMs, 0), etag: reading.etag, last_modified: reading.lastModified };
+  const next = {
+    failures: 0,
+    fault: null,
+    next_poll_at: nextPoll(now, everyMs, 0),
+    etag: reading.etag,
+    last_modified: reading.lastModified,
+  };
   if (reading.unchanged) {
     await save(next);
     return 0;
@@ -164,7 +183,12 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
         document: bind(rule.layout, item),
         dueAt: now,
       });
-      await trx.updateTable('feed_items').set({ letter_id: letterId }).where('auto_send_id', '=', id).where('item_key', '=', filed.item_key).execute();
+      await trx
+        .updateTable('feed_items')
+        .set({ letter_id: letterId })
+        .where('auto_send_id', '=', id)
+        .where('item_key', '=', filed.item_key)
+        .execute();
       letters += 1;
     }
     await trx
@@ -197,7 +221,12 @@ export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<
     rows.map(async (row) => {
       const items = await ctx.db
         .selectFrom('feed_items')
-        .select(['title', 'link', sql<Date>`coalesce(published_at, first_seen_at)`.as('at'), sql<boolean>`letter_id is not null`.as('mailed')])
+        .select([
+          'title',
+          'link',
+          sql<Date>`coalesce(published_at, first_seen_at)`.as('at'),
+          sql<boolean>`letter_id is not null`.as('mailed'),
+        ])
         .where('auto_send_id', '=', row.id)
         .orderBy('at', 'desc')
         .limit(6)

@@ -33,7 +33,9 @@ export class FollowedClock implements Clock {
   }
 
   async #read(): Promise<void> {
-    const response = await fetch(`${this.url}/now?after=${this.#version}`, { signal: AbortSignal.any([this.#stop.signal, AbortSignal.timeout(40_000)]) });
+    const response = await fetch(`${this.url}/now?after=${this.#version}`, {
+      signal: AbortSignal.any([this.#stop.signal, AbortSignal.timeout(40_000)]),
+    });
     const reading = (await response.json()) as Reading;
     const moved = reading.version !== this.#version;
     this.#offset = reading.offsetMs;

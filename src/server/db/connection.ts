@@ -26,7 +26,10 @@ const AWAY = /^(08|57P0|53)|^(ECONNREFUSED|ECONNRESET|EPIPE|ETIMEDOUT)$/;
 export function isAway(error: unknown): boolean {
   if (!(error instanceof Error)) return false;
   const code = (error as { code?: string }).code ?? '';
-  return AWAY.test(code) || /Connection terminated|timeout exceeded when trying to connect|Client has encountered a connection error/.test(error.message);
+  return (
+    AWAY.test(code) ||
+    /Connection terminated|timeout exceeded when trying to connect|Client has encountered a connection error/.test(error.message)
+  );
 }
 
 /** Runs `work` until the database answers, waiting a little longer each time (at most 2 s); other errors pass through. */

@@ -1,6 +1,6 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
-import type { ReaderAct, ReaderState } from '@/core/readers/state';
 import type { FormDefinition } from '@/core/forms/definition';
+import type { ReaderAct, ReaderState } from '@/core/readers/state';
 import type { Judgement } from '@/core/senders/judge';
 import type { RecordPurpose } from '@/core/senders/records';
 import type { Document, Layout } from '@/core/writing/document';
@@ -45,7 +45,13 @@ export type Schema = {
     at: Date;
     detail: string | null;
   };
-  daily_counts: { newsletter_id: string; day: string; asked: Generated<number>; joined: Generated<number>; left_count: Generated<number> };
+  daily_counts: {
+    newsletter_id: string;
+    day: string;
+    asked: Generated<number>;
+    joined: Generated<number>;
+    left_count: Generated<number>;
+  };
   form_days: {
     form_id: string;
     newsletter_id: string;
@@ -72,7 +78,14 @@ export type Schema = {
   events: EventTable;
 };
 
-type UserTable = { id: string; name: string; email: string; emailVerified: boolean; createdAt: Generated<Date>; updatedAt: Generated<Date> };
+type UserTable = {
+  id: string;
+  name: string;
+  email: string;
+  emailVerified: boolean;
+  createdAt: Generated<Date>;
+  updatedAt: Generated<Date>;
+};
 
 export type NewsletterTable = {
   id: string;

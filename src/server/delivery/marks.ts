@@ -1,6 +1,6 @@
 import { sql } from 'kysely';
-import type { DeliveryRef } from '@/core/sending/token';
 import { isMachine } from '@/core/delivery/machine';
+import type { DeliveryRef } from '@/core/sending/token';
 import type { Context } from '../context';
 import { untilBack } from '../db/connection';
 
@@ -41,13 +41,25 @@ export class MarkBook {
     while (this.#waiting.length) {
       const batch = this.#waiting.splice(0, MOST_AT_ONCE);
       this.#writing = this.#writing
-        .then(() => untilBack(() => writeMarks(this.ctx, batch), (ms) => new Promise((resolve) => setTimeout(resolve, ms))))
+        .then(() =>
+          untilBack(
+            () => writeMarks(this.ctx, batch),
+            (ms) => new Promise((resolve) => setTimeout(resolve, ms)),
+          ),
+        )
         .catch((error) => this.ctx.log.error({ err: error, lost: batch.length }, 'opens or clicks could not be written'));
     }
   }
 }
 
-type Found = { sent_on: string; id: string; letter_id: string; newsletter_id: string; reader_id: string; delivered_at: Date | null };
+type Found = {
+  sent_on: string;
+  id: string;
+  letter_id: string;
+  newsletter_id: string;
+  reader_id: string;
+  delivered_at: Date | null;
+};
 
 /** Writes marks in one transaction: events, the first of each kind on the delivery, and the letters' counts. A click is also an open by a person. */
 export async function writeMarks(ctx: Context, marks: Mark[]): Promise<void> {
@@ -81,7 +93,11 @@ export async function writeMarks(ctx: Context, marks: Mark[]): Promise<void> {
         })),
       )
       .execute();
-    const firsts = async (column: 'opened_at' | 'opened_by_machine_at' | 'clicked_at', count: 'opened_people' | 'opened_machines' | 'clicked', of: typeof judged) => {
+    const firsts = async (
+      column: 'opened_at' | 'opened_by_machine_at' | 'clicked_at',
+      count: 'opened_people' | 'opened_machines' | 'clicked',
+      of: typeof judged,
+    ) => {
       if (of.length === 0) return;
       await sql`
         with first as (
@@ -93,8 +109,16 @@ export async function writeMarks(ctx: Context, marks: Mark[]): Promise<void> {
         update letter_counts c set ${sql.ref(count)} = ${sql.ref(`c.${count}`)} + n.n
         from (select letter_id, count(*)::int as n from first group by letter_id) n where c.letter_id = n.letter_id`.execute(trx);
     };
-    await firsts('opened_at', 'opened_people', judged.filter((j) => !j.machine));
-    await firsts('opened_by_machine_at', 'opened_machines', judged.filter((j) => j.machine && j.mark.kind === 'open'));
+    await firsts(
+      'opened_at',
+      'opened_people',
+      judged.filter((j) => !j.machine),
+    );
+    await firsts(
+      'opened_by_machine_at',
+      'opened_machines',
+      judged.filter((j) => j.machine && j.mark.kind === 'open'),
+    );
     const clicks = judged.filter((j) => !j.machine && j.mark.kind === 'click');
     await firsts('clicked_at', 'clicked', clicks);
     if (clicks.length) {

@@ -5,7 +5,15 @@ import type { Db } from '../db/connection';
 import { bumpLetter } from './tallies';
 
 /** A delivery that one worker has taken to hand over. */
-export type Claim = { id: string; sent_on: string; letter_id: string; newsletter_id: string; reader_id: string; address: string; attempts: number };
+export type Claim = {
+  id: string;
+  sent_on: string;
+  letter_id: string;
+  newsletter_id: string;
+  reader_id: string;
+  address: string;
+  attempts: number;
+};
 
 /** What became of one claimed delivery; `again` is when a "later" is tried again, null when it is given up. */
 export type Result = { item: Claim; outcome: Outcome; again: Date | null };
@@ -59,7 +67,13 @@ export async function buryAddress(ctx: Context, db: Db, item: Item, response: st
   if (!reader) return;
   await db
     .insertInto('suppressions')
-    .values({ newsletter_id: item.newsletter_id, address_key: reader.address_key, reason: 'hard bounce', at: now, detail: response })
+    .values({
+      newsletter_id: item.newsletter_id,
+      address_key: reader.address_key,
+      reason: 'hard bounce',
+      at: now,
+      detail: response,
+    })
     .onConflict((c) => c.doNothing())
     .execute();
   await db
@@ -68,7 +82,14 @@ export async function buryAddress(ctx: Context, db: Db, item: Item, response: st
     .expression((eb) =>
       eb
         .selectFrom('memberships')
-        .select(['newsletter_id', 'reader_id', 'list_id', sql<'bounce'>`'bounce'`.as('act'), 'state', sql<Date>`${now}::timestamptz`.as('at')])
+        .select([
+          'newsletter_id',
+          'reader_id',
+          'list_id',
+          sql<'bounce'>`'bounce'`.as('act'),
+          'state',
+          sql<Date>`${now}::timestamptz`.as('at'),
+        ])
         .where('reader_id', '=', item.reader_id),
     )
     .execute();
@@ -87,5 +108,10 @@ export async function buryAddress(ctx: Context, db: Db, item: Item, response: st
 }
 
 async function markBouncing(db: Db, readerId: string): Promise<void> {
-  await db.updateTable('readers').set({ address_state: 'bouncing' }).where('id', '=', readerId).where('address_state', '=', 'fine').execute();
+  await db
+    .updateTable('readers')
+    .set({ address_state: 'bouncing' })
+    .where('id', '=', readerId)
+    .where('address_state', '=', 'fine')
+    .execute();
 }

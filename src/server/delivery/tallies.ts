@@ -2,7 +2,18 @@ import { sql } from 'kysely';
 import type { Db } from '../db/connection';
 
 export type Tally = Partial<
-  Record<'recipients' | 'delivered' | 'bounced' | 'refused' | 'opened_people' | 'opened_machines' | 'clicked' | 'left_count' | 'complained', number>
+  Record<
+    | 'recipients'
+    | 'delivered'
+    | 'bounced'
+    | 'refused'
+    | 'opened_people'
+    | 'opened_machines'
+    | 'clicked'
+    | 'left_count'
+    | 'complained',
+    number
+  >
 >;
 
 /** Adds to a letter's counts, in the caller's transaction. */

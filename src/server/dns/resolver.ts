@@ -47,6 +47,7 @@ export function dnsResolver(servers: string[], timeoutMs = 2_000): Resolver {
         return [domain];
       }
     },
-    addresses: (host) => dns.resolve4(host).catch(async (error) => (codeOf(error) === 'ENODATA' ? dns.resolve6(host) : Promise.reject(error))),
+    addresses: (host) =>
+      dns.resolve4(host).catch(async (error) => (codeOf(error) === 'ENODATA' ? dns.resolve6(host) : Promise.reject(error))),
   };
 }

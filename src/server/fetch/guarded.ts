@@ -55,9 +55,17 @@ export async function guardedFetch(
         at = new URL(location, target).href;
         continue;
       }
-      return { status: response.status, headers: response.headers as unknown as Headers, url: target.href, body: await boundedText(response.body, limits.bytes) };
+      return {
+        status: response.status,
+        headers: response.headers as unknown as Headers,
+        url: target.href,
+        body: await boundedText(response.body, limits.bytes),
+      };
     }
-    throw new Fault('unreachable', `${new URL(url).host} sent us from one address to the next more than ${limits.redirects} times.`);
+    throw new Fault(
+      'unreachable',
+      `${new URL(url).host} sent us from one address to the next more than ${limits.redirects} times.`,
+    );
   } catch (error) {
     throw error instanceof Fault ? error : sayWhy(url, error);
   } finally {
@@ -67,10 +75,12 @@ export async function guardedFetch(
 
 function checkedUrl(text: string, allowLoopback: boolean): URL {
   const url = URL.canParse(text) ? new URL(text) : null;
-  if (!url || !/^https?:$/.test(url.protocol)) throw new Fault('invalid', 'This address does not start with http:// or https://.');
+  if (!url || !/^https?:$/.test(url.protocol))
+    throw new Fault('invalid', 'This address does not start with http:// or https://.');
   const host = url.hostname.replace(/^\[|\]$/g, '');
   // A look-up is skipped for a literal address, so it is checked here.
-  if (isIP(host) && !allowedAddress(host, allowLoopback)) throw new Fault('invalid', `${host} is not an address on the public web.`);
+  if (isIP(host) && !allowedAddress(host, allowLoopback))
+    throw new Fault('invalid', `${host} is not an address on the public web.`);
   url.username = '';
   url.password = '';
   return url;
@@ -82,7 +92,8 @@ async function boundedText(body: AsyncIterable<Uint8Array> | null, most: number)
   let size = 0;
   for await (const chunk of body) {
     size += chunk.length;
-    if (size > most) throw new Fault('unreachable', `The answer was longer than ${Math.round(most / 1_000_000)} MB, so we stopped reading.`);
+    if (size > most)
+      throw new Fault('unreachable', `The answer was longer than ${Math.round(most / 1_000_000)} MB, so we stopped reading.`);
     chunks.push(chunk);
   }
   return Buffer.concat(chunks).toString('utf8');
@@ -90,9 +101,13 @@ async function boundedText(body: AsyncIterable<Uint8Array> | null, most: number)
 
 function sayWhy(url: string, error: unknown): Fault {
   const host = URL.canParse(url) ? new URL(url).host : url;
-  const cause = (error as { cause?: { code?: string } }).cause?.code ?? (error as { code?: string }).code ?? (error as Error).name;
+  const { name, code, cause: inner } = error as { name?: string; code?: string | number; cause?: { code?: string } };
+  // A time-out is a DOMException, whose `code` is a number without meaning here.
+  const cause = name === 'TimeoutError' ? name : (inner?.code ?? code ?? name);
   if (cause === 'EGUARD') return new Fault('invalid', `${host} is not on the public web.`);
-  if (cause === 'ENOTFOUND' || cause === 'EAI_AGAIN') return new Fault('unreachable', `There is no site called ${host}, or its name server is away.`);
-  if (cause === 'TimeoutError' || cause === 'UND_ERR_CONNECT_TIMEOUT') return new Fault('unreachable', `${host} did not answer in time.`);
+  if (cause === 'ENOTFOUND' || cause === 'EAI_AGAIN')
+    return new Fault('unreachable', `There is no site called ${host}, or its name server is away.`);
+  if (cause === 'TimeoutError' || cause === 'UND_ERR_CONNECT_TIMEOUT')
+    return new Fault('unreachable', `${host} did not answer in time.`);
   return new Fault('unreachable', `${host} could not be reached (${cause ?? 'no reason given'}).`);
 }

@@ -18,12 +18,25 @@ export type FormView = {
 export type FormSums = { loaded: number; sentIn: number; confirmed: number };
 /** What the public side needs of a form in one query. */
 export type PublicForm = FormView & {
-  newsletter: { id: string; name: string; slug: string; colour: string; time_zone: string; postal_address: string; language: string };
+  newsletter: {
+    id: string;
+    name: string;
+    slug: string;
+    colour: string;
+    time_zone: string;
+    postal_address: string;
+    language: string;
+  };
 };
 
 const inputSchema = Joi.object<{ name: string; listIds: string[]; definition: FormDefinition }>({
   name: Joi.string().trim().max(80).required().label('Name'),
-  listIds: Joi.array().items(Joi.string().uuid()).min(1).required().label('List').messages({ 'array.min': 'A form needs at least one list.' }),
+  listIds: Joi.array()
+    .items(Joi.string().uuid())
+    .min(1)
+    .required()
+    .label('List')
+    .messages({ 'array.min': 'A form needs at least one list.' }),
   definition: formDefinitionSchema.required(),
 });
 
@@ -33,7 +46,13 @@ export const newPublicId = () => randomBytes(6).toString('hex');
 /** A new form that asks for the address only and gives the newsletter's first list. */
 export async function createForm(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ id: string }> {
   const { name } = check(Joi.object({ name: Joi.string().trim().max(80).required().label('Name') }), raw);
-  const list = await ctx.db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).orderBy('position').orderBy('created_at').executeTakeFirstOrThrow();
+  const list = await ctx.db
+    .selectFrom('lists')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .orderBy('position')
+    .orderBy('created_at')
+    .executeTakeFirstOrThrow();
   const id = newId();
   const now = ctx.clock.now();
   await ctx.db
@@ -55,8 +74,14 @@ export async function createForm(ctx: Context, newsletter: Newsletter, raw: unkn
 /** Saves a form. Its lists must be the newsletter's own. */
 export async function saveForm(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<{ updatedAt: Date }> {
   const value = check(inputSchema, raw);
-  const own = await ctx.db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).where('id', 'in', value.listIds).execute();
-  if (own.length !== new Set(value.listIds).size) throw new Fault('invalid', 'One of these lists is gone. Choose again; nothing was changed.', { listIds: 'Choose again.' });
+  const own = await ctx.db
+    .selectFrom('lists')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', 'in', value.listIds)
+    .execute();
+  if (own.length !== new Set(value.listIds).size)
+    throw new Fault('invalid', 'One of these lists is gone. Choose again; nothing was changed.', { listIds: 'Choose again.' });
   const updatedAt = ctx.clock.now();
   const result = await ctx.db
     .updateTable('forms')
@@ -83,7 +108,12 @@ export async function formsOf(ctx: Context, newsletter: Newsletter): Promise<(Fo
     ])
     .orderBy('forms.created_at')
     .execute();
-  return rows.map((row) => ({ ...view(row), loaded: Number(row.loaded), sentIn: Number(row.sentIn), confirmed: Number(row.confirmed) }));
+  return rows.map((row) => ({
+    ...view(row),
+    loaded: Number(row.loaded),
+    sentIn: Number(row.sentIn),
+    confirmed: Number(row.confirmed),
+  }));
 }
 
 /** One form of a newsletter with its counts. */
@@ -109,11 +139,24 @@ export async function publicForm(ctx: Pick<Context, 'db'>, publicId: string): Pr
 
 /** The form of a newsletter's own sign-up page. */
 export async function hostedForm(ctx: Context, newsletter: Newsletter): Promise<PublicForm | null> {
-  const row = await ctx.db.selectFrom('forms').select('public_id').where('newsletter_id', '=', newsletter.id).where('hosted', '=', true).executeTakeFirst();
+  const row = await ctx.db
+    .selectFrom('forms')
+    .select('public_id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('hosted', '=', true)
+    .executeTakeFirst();
   return row ? publicForm(ctx, row.public_id) : null;
 }
 
-function view(row: { id: string; public_id: string; name: string; definition: FormDefinition; list_ids: string[]; hosted: boolean; updated_at: Date }): FormView {
+function view(row: {
+  id: string;
+  public_id: string;
+  name: string;
+  definition: FormDefinition;
+  list_ids: string[];
+  hosted: boolean;
+  updated_at: Date;
+}): FormView {
   return {
     id: row.id,
     publicId: row.public_id,

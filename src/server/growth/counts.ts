@@ -18,7 +18,14 @@ export async function countDay(ctx: Context, db: Db, newsletter: Scope, field: D
 }
 
 /** Adds to a form's counts of its newsletter's local day. */
-export async function countForm(ctx: Context, db: Db, newsletter: Scope, formId: string, field: FormField, by = 1): Promise<void> {
+export async function countForm(
+  ctx: Context,
+  db: Db,
+  newsletter: Scope,
+  formId: string,
+  field: FormField,
+  by = 1,
+): Promise<void> {
   const day = localDay(ctx.clock.now(), newsletter.time_zone);
   await db
     .insertInto('form_days')

@@ -1,12 +1,12 @@
 import { sql } from 'kysely';
 import { lastDays } from '@/core/growth/days';
+import { type NewPostsView, newPostsOf } from '../autosend/new-posts';
 import type { Context, Newsletter } from '../context';
+import { formsOf } from '../forms/forms';
 import { type Totals, totalsOf } from '../readers/readers';
-import { type LetterRow, lettersOf } from '../sending/letters';
 import { type DomainView, domainsOf } from '../senders/domains';
 import { type SenderView, sendersOf } from '../senders/senders';
-import { newPostsOf, type NewPostsView } from '../autosend/new-posts';
-import { formsOf } from '../forms/forms';
+import { type LetterRow, lettersOf } from '../sending/letters';
 
 export type DayCount = { day: string; joined: number; left: number };
 export type Funnel = { loaded: number; sentIn: number; confirmed: number };
@@ -34,7 +34,12 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
   const names = lastDays(now, newsletter.time_zone, DAYS);
   const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms] = await Promise.all([
     totalsOf(ctx, newsletter),
-    ctx.db.selectFrom('daily_counts').select(['day', 'joined', 'left_count']).where('newsletter_id', '=', newsletter.id).where('day', '>=', names[0]!).execute(),
+    ctx.db
+      .selectFrom('daily_counts')
+      .select(['day', 'joined', 'left_count'])
+      .where('newsletter_id', '=', newsletter.id)
+      .where('day', '>=', names[0]!)
+      .execute(),
     funnelOf(ctx, newsletter, names[0]!),
     standingOf(ctx, newsletter),
     lettersOf(ctx, newsletter, 12),
@@ -45,7 +50,9 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
   ]);
   const byDay = new Map(counted.map((row) => [row.day, row]));
   const days = names.map((day) => ({ day, joined: byDay.get(day)?.joined ?? 0, left: byDay.get(day)?.left_count ?? 0 }));
-  const week = days.slice(-7).reduce((sum, day) => ({ joined: sum.joined + day.joined, left: sum.left + day.left }), { joined: 0, left: 0 });
+  const week = days
+    .slice(-7)
+    .reduce((sum, day) => ({ joined: sum.joined + day.joined, left: sum.left + day.left }), { joined: 0, left: 0 });
   return {
     now,
     totals,

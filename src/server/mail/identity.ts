@@ -16,11 +16,15 @@ export async function newDkimPair(ctx: Pick<Context, 'config'>): Promise<{ publi
 }
 
 /** Opens a sealed key and proves that it signs for its public half; a bad key must never mean an unsigned letter. */
-export function openDkimKey(ctx: Pick<Context, 'config'>, row: { domain: string; selector: string; public_key: string; private_key: Buffer }): DkimKey {
+export function openDkimKey(
+  ctx: Pick<Context, 'config'>,
+  row: { domain: string; selector: string; public_key: string; private_key: Buffer },
+): DkimKey {
   const key = createPrivateKey(unseal(row.private_key, ctx.config.secret));
   const published: KeyObject = createPublicKey({ key: Buffer.from(row.public_key, 'base64'), format: 'der', type: 'spki' });
   const probe = Buffer.from('inkset');
-  if (!verify('RSA-SHA256', probe, published, sign('RSA-SHA256', probe, key))) throw new Error(`The DKIM key of ${row.domain} does not match its public half.`);
+  if (!verify('RSA-SHA256', probe, published, sign('RSA-SHA256', probe, key)))
+    throw new Error(`The DKIM key of ${row.domain} does not match its public half.`);
   return { domain: row.domain, selector: row.selector, key };
 }
 

@@ -1,9 +1,9 @@
 import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
+import { returnPathDomain } from '@/core/senders/records';
 import { signDkim } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
 import { nextTry, type Outcome } from '@/core/sending/outcome';
-import { returnPathDomain } from '@/core/senders/records';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { installationKey, openDkimKey } from './identity';
@@ -74,7 +74,11 @@ export async function emptyOutbox(ctx: Context, most = 100): Promise<number> {
         })
         .where('id', '=', row.id)
         .execute();
-      if (state !== 'sent') ctx.log.warn({ mail: row.id, kind: row.kind, outcome: outcome.kind, response: outcome.response }, 'a single mail did not go');
+      if (state !== 'sent')
+        ctx.log.warn(
+          { mail: row.id, kind: row.kind, outcome: outcome.kind, response: outcome.response },
+          'a single mail did not go',
+        );
       return true;
     });
     if (!more) return handled;

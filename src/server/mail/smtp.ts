@@ -58,8 +58,13 @@ export class MailLine {
         this.connection.off('end', broken);
         if (!error) return resolve(readReply(250, info.response));
         const failure = error as SmtpError;
-        if (failure.responseCode === undefined || failure.responseCode === 421) return reject(new LineDown(this.target, reasonOf(failure)));
-        const outcome = readReply(failure.responseCode, failure.response ?? '', failure.command?.startsWith('RCPT') ? 'RCPT' : 'other');
+        if (failure.responseCode === undefined || failure.responseCode === 421)
+          return reject(new LineDown(this.target, reasonOf(failure)));
+        const outcome = readReply(
+          failure.responseCode,
+          failure.response ?? '',
+          failure.command?.startsWith('RCPT') ? 'RCPT' : 'other',
+        );
         // A refused recipient leaves a transaction open on the server.
         this.connection.reset(() => resolve(outcome));
       });

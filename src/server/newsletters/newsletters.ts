@@ -57,7 +57,10 @@ export async function createNewsletter(ctx: Context, userId: string, raw: unknow
       created_at: now,
     };
     await trx.insertInto('newsletters').values(newsletter).execute();
-    await trx.insertInto('members').values({ newsletter_id: newsletter.id, user_id: userId, role: 'owner', created_at: now }).execute();
+    await trx
+      .insertInto('members')
+      .values({ newsletter_id: newsletter.id, user_id: userId, role: 'owner', created_at: now })
+      .execute();
     const listId = newId();
     await trx
       .insertInto('lists')
@@ -79,7 +82,13 @@ export async function createNewsletter(ctx: Context, userId: string, raw: unknow
       .execute();
     await trx
       .insertInto('layouts')
-      .values({ id: newId(), newsletter_id: newsletter.id, name: 'New posts', layout: JSON.stringify(STARTING_LAYOUT), updated_at: now })
+      .values({
+        id: newId(),
+        newsletter_id: newsletter.id,
+        name: 'New posts',
+        layout: JSON.stringify(STARTING_LAYOUT),
+        updated_at: now,
+      })
       .execute();
     return newsletter;
   });

@@ -20,7 +20,13 @@ const load = async (ctx: Context, publicId: string): Promise<PublicForm> => {
 const action = (ctx: Context, form: PublicForm) => `${ctx.config.linkOrigin}/e/form/${form.publicId}`;
 
 function framed(form: PublicForm, body: string, status = 200): Response {
-  return page({ name: form.newsletter.name, title: form.definition.heading, bare: true, status, body: `<style>${formCss(form.newsletter.colour)}</style>${body}` });
+  return page({
+    name: form.newsletter.name,
+    title: form.definition.heading,
+    bare: true,
+    status,
+    body: `<style>${formCss(form.newsletter.colour)}</style>${body}`,
+  });
 }
 
 /** GET /e/form/ID: the form as a page, for frames and for its own address. The page around it comes from the Referer. */
@@ -28,7 +34,12 @@ export async function showForm(ctx: Context, request: Request, publicId: string)
   try {
     const form = await load(ctx, publicId);
     await countForm(ctx, ctx.db, form.newsletter, form.id, 'loaded');
-    const view = { form: form.definition, action: action(ctx, form), page: request.headers.get('referer') ?? '', colour: form.newsletter.colour };
+    const view = {
+      form: form.definition,
+      action: action(ctx, form),
+      page: request.headers.get('referer') ?? '',
+      colour: form.newsletter.colour,
+    };
     return framed(form, formHtml(view));
   } catch (error) {
     const fault = asFault(error);
@@ -62,7 +73,10 @@ export async function formScript(ctx: Context, publicId: string): Promise<Respon
     return new Response(body, { headers });
   } catch (error) {
     // A page of somebody else's must not break because a form is gone: the script does nothing, and says why in a comment.
-    return new Response(`/* Inkset: ${asFault(error).sentence} */`, { status: 200, headers: { ...headers, 'cache-control': 'no-store' } });
+    return new Response(`/* Inkset: ${asFault(error).sentence} */`, {
+      status: 200,
+      headers: { ...headers, 'cache-control': 'no-store' },
+    });
   }
 }
 
@@ -84,10 +98,24 @@ export async function sendForm(ctx: Context, request: Request, publicId: string)
     if (fault.code === 'unavailable') {
       ctx.log.error({ err: error }, 'a form could not be taken');
     }
-    const value = fault.code === 'unavailable' ? { ...fault.value, sentence: 'This did not work on our side, and you are not signed up yet. Please try again in a minute.' } : fault.value;
+    const value =
+      fault.code === 'unavailable'
+        ? {
+            ...fault.value,
+            sentence: 'This did not work on our side, and you are not signed up yet. Please try again in a minute.',
+          }
+        : fault.value;
     if (wantsJson) return json({ ok: false, error: value }, fault.status, CORS);
     if (form && fault.fields) {
-      const view = { form: form.definition, action: action(ctx, form), page: sent.page, referrer: sent.referrer, values: sent, faults: fault.fields, colour: form.newsletter.colour };
+      const view = {
+        form: form.definition,
+        action: action(ctx, form),
+        page: sent.page,
+        referrer: sent.referrer,
+        values: sent,
+        faults: fault.fields,
+        colour: form.newsletter.colour,
+      };
       return framed(form, formHtml(view), fault.status);
     }
     return saying(form?.newsletter.name ?? 'Sign up', 'That did not work', value.sentence, fault.status);
@@ -96,4 +124,7 @@ export async function sendForm(ctx: Context, request: Request, publicId: string)
 
 /** OPTIONS for cross-origin posts with JSON bodies. */
 export const allowPost = (): Response =>
-  new Response(null, { status: 204, headers: { ...CORS, 'access-control-allow-headers': 'content-type, accept', 'access-control-allow-methods': 'POST' } });
+  new Response(null, {
+    status: 204,
+    headers: { ...CORS, 'access-control-allow-headers': 'content-type, accept', 'access-control-allow-methods': 'POST' },
+  });

@@ -12,9 +12,7 @@ button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset
 
 /** A page for readers: no script, readable everywhere, in light and dark, cached nowhere. */
 export function page(view: PublicPage): Response {
-  const inner = view.bare
-    ? view.body
-    : `<main><header>${escapeHtml(view.name)}</header>${view.body}</main>`;
+  const inner = view.bare ? view.body : `<main><header>${escapeHtml(view.name)}</header>${view.body}</main>`;
   const html = `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><meta name="robots" content="noindex"><title>${escapeHtml(
     view.title,
   )}</title><style>${view.bare ? 'body{margin:0;background:transparent}' : CSS}</style></head><body>${inner}</body></html>`;
@@ -36,4 +34,7 @@ export const saying = (name: string, title: string, sentence: string, status = 2
   page({ name, title, status, body: `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(sentence)}</p>` });
 
 export const json = (value: unknown, status = 200, headers: Record<string, string> = {}): Response =>
-  new Response(JSON.stringify(value), { status, headers: { 'content-type': 'application/json', 'cache-control': 'no-store', ...headers } });
+  new Response(JSON.stringify(value), {
+    status,
+    headers: { 'content-type': 'application/json', 'cache-control': 'no-store', ...headers },
+  });

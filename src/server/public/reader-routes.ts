@@ -14,17 +14,27 @@ const GIF = Buffer.from('R0lGODlhAQABAIAAAAAAAP///yH5BAEAAAAALAAAAAABAAEAAAIBRAA
 
 /** Browsers that fetch ahead of a click say so; they and HEAD requests must not confirm for anyone. */
 const isAhead = (request: Request) =>
-  request.method !== 'GET' || /prefetch|preview/i.test(`${request.headers.get('sec-purpose') ?? ''}${request.headers.get('purpose') ?? ''}`);
+  request.method !== 'GET' ||
+  /prefetch|preview/i.test(`${request.headers.get('sec-purpose') ?? ''}${request.headers.get('purpose') ?? ''}`);
 
 /** GET /e/confirm/TOKEN */
 export async function confirmPage(ctx: Context, request: Request, token: string): Promise<Response> {
   if (isAhead(request)) return new Response(null, { status: 204, headers: { 'cache-control': 'no-store' } });
   try {
     const { newsletter } = await confirm(ctx, token, visitorOf(request));
-    return saying(newsletter.name, 'You are on the list', `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`);
+    return saying(
+      newsletter.name,
+      'You are on the list',
+      `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`,
+    );
   } catch (error) {
     const fault = asFault(error);
-    return saying('Confirmation', fault.code === 'expired' ? 'This link has run out' : 'This link does not work', fault.sentence, fault.status);
+    return saying(
+      'Confirmation',
+      fault.code === 'expired' ? 'This link has run out' : 'This link does not work',
+      fault.sentence,
+      fault.status,
+    );
   }
 }
 
@@ -34,13 +44,20 @@ export async function leavePage(ctx: Context, request: Request, token: string): 
     const posted = request.method === 'POST';
     const { newsletter, listName, state } = posted ? await leave(ctx, token, visitorOf(request)) : await leavingOf(ctx, token);
     if (state === 'left') {
-      return saying(newsletter.name, 'You have left', `No more letters of ${listName} will come. If you ever want to come back, sign up again.`);
+      return saying(
+        newsletter.name,
+        'You have left',
+        `No more letters of ${listName} will come. If you ever want to come back, sign up again.`,
+      );
     }
     const body = `<h1>Leave ${escapeHtml(listName)}?</h1><p>One click, and no more letters come. You need not say why.</p><form method="post"><button>Leave ${escapeHtml(listName)}</button></form>`;
     return page({ name: newsletter.name, title: `Leave ${listName}`, body });
   } catch (error) {
     const fault = asFault(error);
-    const sentence = fault.code === 'unavailable' ? 'This did not work on our side, and you are still on the list. Please try again in a minute.' : fault.sentence;
+    const sentence =
+      fault.code === 'unavailable'
+        ? 'This did not work on our side, and you are still on the list. Please try again in a minute.'
+        : fault.sentence;
     return saying('Leaving', 'That did not work', sentence, fault.status);
   }
 }
@@ -52,7 +69,9 @@ export function openPixel(ctx: Context, request: Request, token: string, marks: 
     const agent = request.headers.get('user-agent') ?? '';
     marks.add({ ref, kind: 'open', at: ctx.clock.now(), agent, method: request.method, link: null });
   }
-  return new Response(new Uint8Array(GIF), { headers: { 'content-type': 'image/gif', 'cache-control': 'no-store', 'content-length': String(GIF.length) } });
+  return new Response(new Uint8Array(GIF), {
+    headers: { 'content-type': 'image/gif', 'cache-control': 'no-store', 'content-length': String(GIF.length) },
+  });
 }
 
 /**
@@ -64,14 +83,22 @@ export function followLink(ctx: Context, request: Request, token: string, positi
   const target = query.get('u') ?? '';
   const signature = query.get('s') ?? '';
   if (!sameText(signature, linkSignature(target, ctx.config.secret))) {
-    return saying('Link', 'This link is not whole', 'A part of it is missing or was changed on the way. Open it from the letter again.', 404);
+    return saying(
+      'Link',
+      'This link is not whole',
+      'A part of it is missing or was changed on the way. Open it from the letter again.',
+      404,
+    );
   }
   const ref = readDeliveryToken(token, ctx.config.secret);
   if (ref && /^\d{1,4}$/.test(position)) {
     const agent = request.headers.get('user-agent') ?? '';
     marks.add({ ref, kind: 'click', at: ctx.clock.now(), agent, method: request.method, link: Number(position) });
   }
-  return new Response(null, { status: 302, headers: { location: target, 'cache-control': 'no-store', 'referrer-policy': 'no-referrer-when-downgrade' } });
+  return new Response(null, {
+    status: 302,
+    headers: { location: target, 'cache-control': 'no-store', 'referrer-policy': 'no-referrer-when-downgrade' },
+  });
 }
 
 function sameText(a: string, b: string): boolean {

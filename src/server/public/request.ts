@@ -22,11 +22,14 @@ export async function readFields(request: Request): Promise<Record<string, strin
     } catch {
       throw new Fault('invalid', 'This is not JSON.');
     }
-    if (typeof value !== 'object' || value === null || Array.isArray(value)) throw new Fault('invalid', 'An object with the form’s fields is wanted.');
+    if (typeof value !== 'object' || value === null || Array.isArray(value))
+      throw new Fault('invalid', 'An object with the form’s fields is wanted.');
     return Object.fromEntries(Object.entries(value).filter((entry): entry is [string, string] => typeof entry[1] === 'string'));
   }
   if (type === 'multipart/form-data') {
-    const form = await new Response(new Uint8Array(body), { headers: { 'content-type': request.headers.get('content-type')! } }).formData().catch(() => null);
+    const form = await new Response(new Uint8Array(body), { headers: { 'content-type': request.headers.get('content-type')! } })
+      .formData()
+      .catch(() => null);
     if (!form) throw new Fault('invalid', 'This could not be read.');
     return Object.fromEntries([...form.entries()].filter((entry): entry is [string, string] => typeof entry[1] === 'string'));
   }

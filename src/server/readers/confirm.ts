@@ -22,14 +22,21 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
       .where('token_hash', '=', hashToken(token))
       .forUpdate('c')
       .executeTakeFirst();
-    if (!row) throw new Fault('not-found', 'This link is not one of ours, or a part of it is missing. Copy it whole, or sign up again.');
+    if (!row)
+      throw new Fault('not-found', 'This link is not one of ours, or a part of it is missing. Copy it whole, or sign up again.');
     const newsletter = { id: row.newsletter_id, name: row.name, slug: row.slug, colour: row.colour, time_zone: row.time_zone };
     if (row.used_at) return { newsletter };
-    if (row.expires_at < now) throw new Fault('expired', 'This link has run out after 30 days. Sign up again, and a new one comes at once.');
+    if (row.expires_at < now)
+      throw new Fault('expired', 'This link has run out after 30 days. Sign up again, and a new one comes at once.');
     await trx.updateTable('confirmations').set({ used_at: now }).where('token_hash', '=', row.token_hash).execute();
     let joined = false;
     for (const listId of row.list_ids) {
-      const standing = await trx.selectFrom('memberships').select('state').where('reader_id', '=', row.reader_id).where('list_id', '=', listId).executeTakeFirst();
+      const standing = await trx
+        .selectFrom('memberships')
+        .select('state')
+        .where('reader_id', '=', row.reader_id)
+        .where('list_id', '=', listId)
+        .executeTakeFirst();
       const step = transition(standing?.state ?? null, 'confirm', true);
       if (!step.changed) continue;
       joined = true;
@@ -64,7 +71,11 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
         .where('id', '=', row.reader_id)
         .returning('address_key')
         .executeTakeFirstOrThrow();
-      await trx.deleteFrom('suppressions').where('newsletter_id', '=', newsletter.id).where('address_key', '=', reader.address_key).execute();
+      await trx
+        .deleteFrom('suppressions')
+        .where('newsletter_id', '=', newsletter.id)
+        .where('address_key', '=', reader.address_key)
+        .execute();
     }
     return { newsletter };
   });

@@ -26,7 +26,8 @@ const NETWORK_LIMIT = { most: 60, seconds: 600 };
  */
 export async function join(ctx: Context, form: PublicForm, sent: Record<string, string>, visitor: Visitor): Promise<void> {
   const answers = readAnswers(form.definition, sent);
-  if ('fields' in answers) throw new Fault('invalid', Object.values(answers.fields)[0] ?? 'Please look at the form again.', answers.fields);
+  if ('fields' in answers)
+    throw new Fault('invalid', Object.values(answers.fields)[0] ?? 'Please look at the form again.', answers.fields);
   // A machine filled in what nobody can see: it is thanked like everyone, and nothing is kept.
   if (sent[HONEYPOT]) return;
   const { address, firstName } = answers;
@@ -54,13 +55,26 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
         created_at: now,
       })
       // An update of nothing, so that the row is locked and returned: two posts at once queue up here.
-      .onConflict((c) => c.columns(['newsletter_id', 'address_key']).doUpdateSet({ first_name: sql`coalesce(excluded.first_name, readers.first_name)` }))
+      .onConflict((c) =>
+        c
+          .columns(['newsletter_id', 'address_key'])
+          .doUpdateSet({ first_name: sql`coalesce(excluded.first_name, readers.first_name)` }),
+      )
       .returning(['id', 'address_state'])
       .executeTakeFirstOrThrow();
     await countForm(ctx, trx, newsletter, form.id, 'sent_in');
 
-    const lists = await trx.selectFrom('lists').select(['id', 'public_name', 'double_opt_in']).where('id', 'in', form.listIds).execute();
-    const standing = await trx.selectFrom('memberships').select(['list_id', 'state']).where('reader_id', '=', reader.id).where('list_id', 'in', form.listIds).execute();
+    const lists = await trx
+      .selectFrom('lists')
+      .select(['id', 'public_name', 'double_opt_in'])
+      .where('id', 'in', form.listIds)
+      .execute();
+    const standing = await trx
+      .selectFrom('memberships')
+      .select(['list_id', 'state'])
+      .where('reader_id', '=', reader.id)
+      .where('list_id', 'in', form.listIds)
+      .execute();
     const toConfirm: string[] = [];
     for (const list of lists) {
       const from = standing.find((row) => row.list_id === list.id)?.state ?? null;
@@ -103,9 +117,21 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
   });
 }
 
-async function mailConfirmation(ctx: Context, db: Db, form: PublicForm, reader: { id: string; address: string }, listIds: string[], names: string[]): Promise<void> {
+async function mailConfirmation(
+  ctx: Context,
+  db: Db,
+  form: PublicForm,
+  reader: { id: string; address: string },
+  listIds: string[],
+  names: string[],
+): Promise<void> {
   const now = ctx.clock.now();
-  const last = await db.selectFrom('confirmations').select('sent_at').where('reader_id', '=', reader.id).orderBy('sent_at', 'desc').executeTakeFirst();
+  const last = await db
+    .selectFrom('confirmations')
+    .select('sent_at')
+    .where('reader_id', '=', reader.id)
+    .orderBy('sent_at', 'desc')
+    .executeTakeFirst();
   if (last && now.getTime() - last.sent_at.getTime() < RESEND_MINUTES * 60_000) return;
   const { token, hash } = mailedToken();
   await db
@@ -125,7 +151,9 @@ async function mailConfirmation(ctx: Context, db: Db, form: PublicForm, reader: 
     name: newsletter.name,
     colour: '#17645c',
     heading: 'One click, and you are on the list',
-    paragraphs: [`You asked for ${names.join(' and ')}. Click below to say that this address is yours; until then nothing else will come.`],
+    paragraphs: [
+      `You asked for ${names.join(' and ')}. Click below to say that this address is yours; until then nothing else will come.`,
+    ],
     link: { label: 'Yes, send me the letters', url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
     footer: [
       `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`,

@@ -2,11 +2,15 @@ import { Fault } from '@/core/faults';
 import { transition } from '@/core/readers/state';
 import { type DeliveryRef, readDeliveryToken } from '@/core/sending/token';
 import type { Context } from '../context';
-import { countDay } from '../growth/counts';
 import { bumpLetter } from '../delivery/tallies';
+import { countDay } from '../growth/counts';
 import type { Visitor } from './join';
 
-export type Leaving = { newsletter: { name: string; slug: string; colour: string }; listName: string; state: 'reading' | 'left' | 'waiting' };
+export type Leaving = {
+  newsletter: { name: string; slug: string; colour: string };
+  listName: string;
+  state: 'reading' | 'left' | 'waiting';
+};
 
 const refOf = (ctx: Context, token: string): DeliveryRef => {
   const ref = readDeliveryToken(token, ctx.config.secret);
@@ -32,7 +36,11 @@ const GONE = 'This letter is no longer known to us. Use the leave link of a newe
 export async function leavingOf(ctx: Context, token: string): Promise<Leaving> {
   const row = await standing(ctx, refOf(ctx, token)).executeTakeFirst();
   if (!row) throw new Fault('not-found', GONE);
-  return { newsletter: { name: row.name, slug: row.slug, colour: row.colour }, listName: row.public_name, state: row.state ?? 'left' };
+  return {
+    newsletter: { name: row.name, slug: row.slug, colour: row.colour },
+    listName: row.public_name,
+    state: row.state ?? 'left',
+  };
 }
 
 /** Takes the reader off the letter's list, at once and without a question (RFC 8058 section 3.1). Works twice. */
@@ -67,7 +75,12 @@ export async function leave(ctx: Context, token: string, visitor: Visitor): Prom
           agent: visitor.agent.slice(0, 300),
         })
         .execute();
-      await trx.updateTable('deliveries').set({ left_at: now }).where('sent_on', '=', ref.sentOn).where('id', '=', String(ref.id)).execute();
+      await trx
+        .updateTable('deliveries')
+        .set({ left_at: now })
+        .where('sent_on', '=', ref.sentOn)
+        .where('id', '=', String(ref.id))
+        .execute();
       await trx
         .insertInto('events')
         .values({

@@ -60,7 +60,9 @@ export async function totalsOf(ctx: Context, newsletter: Newsletter): Promise<To
     select count(*) filter (where s = 'reading' and fine)::int as reading, count(*) filter (where s = 'waiting')::int as waiting,
            count(*) filter (where s = 'left')::int as left, count(*) filter (where s = 'reading' and not fine)::int as unreachable
     from (select ${overall} as s, bool_and(r.address_state = 'fine') as fine
-          from readers r join memberships m on m.reader_id = r.id where r.newsletter_id = ${newsletter.id} group by r.id) people`.execute(ctx.db);
+          from readers r join memberships m on m.reader_id = r.id where r.newsletter_id = ${newsletter.id} group by r.id) people`.execute(
+    ctx.db,
+  );
   return rows[0]!;
 }
 
@@ -106,7 +108,11 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .limit(50)
     .execute();
   const history = [
-    ...consents.map((c) => ({ at: c.at, text: consentText(c), detail: c.wording ? `Shown: ${c.wording.replace(/\n/g, ' / ')}` : c.page })),
+    ...consents.map((c) => ({
+      at: c.at,
+      text: consentText(c),
+      detail: c.wording ? `Shown: ${c.wording.replace(/\n/g, ' / ')}` : c.page,
+    })),
     ...deliveries.map((d) => ({
       at: d.delivered_at ?? d.due_at,
       text: `${DELIVERED[d.state]} “${d.subject}”${d.clicked_at ? ', clicked' : d.opened_at ? ', read' : ''}`,
@@ -129,7 +135,13 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
   };
 }
 
-const DELIVERED = { queued: 'Waits for', claimed: 'Is being sent', delivered: 'Got', bounced: 'Could not get', refused: 'Was refused' } as const;
+const DELIVERED = {
+  queued: 'Waits for',
+  claimed: 'Is being sent',
+  delivered: 'Got',
+  bounced: 'Could not get',
+  refused: 'Was refused',
+} as const;
 
 function consentText(c: { act: string; list: string; form: string | null; state: string }): string {
   const by = c.form ? ` on the form “${c.form}”` : '';

@@ -3,8 +3,8 @@ import type { Selectable } from 'kysely';
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { parseDomain } from '@/core/readers/address';
-import { domainState, judge, type Judgement } from '@/core/senders/judge';
-import { type Installation, type RecordPurpose, wantedRecords, type WantedRecord } from '@/core/senders/records';
+import { domainState, type Judgement, judge } from '@/core/senders/judge';
+import { type Installation, type RecordPurpose, type WantedRecord, wantedRecords } from '@/core/senders/records';
 import type { Context, Newsletter } from '../context';
 import type { Schema } from '../db/schema';
 import { newId } from '../ids';
@@ -34,7 +34,8 @@ export async function addDomain(ctx: Context, newsletter: Newsletter, raw: unkno
       .replace(/\/.*$/, '')
       .replace(/^.*@/, ''),
   );
-  if (!name?.includes('.')) throw new Fault('invalid', 'This is not a domain name. One looks like lanternfish.example.', { name: 'Not a domain name.' });
+  if (!name?.includes('.'))
+    throw new Fault('invalid', 'This is not a domain name. One looks like lanternfish.example.', { name: 'Not a domain name.' });
   const pair = await newDkimPair(ctx);
   const id = newId();
   const added = await ctx.db
@@ -59,7 +60,12 @@ export async function addDomain(ctx: Context, newsletter: Newsletter, raw: unkno
 
 /** A newsletter's domains, oldest first. */
 export async function domainsOf(ctx: Context, newsletter: Newsletter): Promise<DomainView[]> {
-  const rows = await ctx.db.selectFrom('domains').selectAll().where('newsletter_id', '=', newsletter.id).orderBy('created_at').execute();
+  const rows = await ctx.db
+    .selectFrom('domains')
+    .selectAll()
+    .where('newsletter_id', '=', newsletter.id)
+    .orderBy('created_at')
+    .execute();
   return rows.map((row) => view(ctx, row));
 }
 
@@ -83,7 +89,9 @@ export async function checkDomain(ctx: Context, id: string, newsletterId?: strin
       return fresh.verdict === 'unanswered' && known?.verdict === 'right' ? { ...known, sentence: fresh.sentence } : fresh;
     }),
   );
-  const verdicts = Object.fromEntries(judgements.map((j) => [j.purpose, j.verdict])) as Partial<Record<RecordPurpose, Judgement['verdict']>>;
+  const verdicts = Object.fromEntries(judgements.map((j) => [j.purpose, j.verdict])) as Partial<
+    Record<RecordPurpose, Judgement['verdict']>
+  >;
   const now = ctx.clock.now();
   const changed = JSON.stringify(judgements.map((j) => j.verdict)) !== JSON.stringify(row.judgements.map((j) => j.verdict));
   const checks = changed ? 0 : row.checks_since_change + 1;
@@ -99,7 +107,8 @@ export async function checkDomain(ctx: Context, id: string, newsletterId?: strin
     .where('id', '=', id)
     .returningAll()
     .executeTakeFirstOrThrow();
-  if (updated.state !== row.state) ctx.log.info({ domain: row.name, from: row.state, to: updated.state }, 'a domain changed its state');
+  if (updated.state !== row.state)
+    ctx.log.info({ domain: row.name, from: row.state, to: updated.state }, 'a domain changed its state');
   return view(ctx, updated);
 }
 
@@ -117,7 +126,10 @@ async function load(ctx: Context, id: string, newsletterId?: string): Promise<Ro
 }
 
 const recordsOf = (ctx: Context, row: Row) =>
-  wantedRecords({ domain: row.name, selector: row.selector, publicKey: row.public_key, reportsToken: row.reports_token }, installation(ctx));
+  wantedRecords(
+    { domain: row.name, selector: row.selector, publicKey: row.public_key, reportsToken: row.reports_token },
+    installation(ctx),
+  );
 
 function view(ctx: Context, row: Row): DomainView {
   return {
@@ -126,7 +138,10 @@ function view(ctx: Context, row: Row): DomainView {
     state: row.state,
     checkedAt: row.checked_at,
     nextCheckAt: row.next_check_at,
-    records: recordsOf(ctx, row).map((record) => ({ ...record, judgement: row.judgements.find((j) => j.purpose === record.purpose) ?? null })),
+    records: recordsOf(ctx, row).map((record) => ({
+      ...record,
+      judgement: row.judgements.find((j) => j.purpose === record.purpose) ?? null,
+    })),
   };
 }
 

@@ -18,7 +18,9 @@ const email = Joi.string()
   .trim()
   .required()
   .label('Address')
-  .custom((value, helpers) => parseAddress(value)?.full ?? helpers.message({ custom: 'This does not look like an email address.' }));
+  .custom(
+    (value, helpers) => parseAddress(value)?.full ?? helpers.message({ custom: 'This does not look like an email address.' }),
+  );
 
 const schema = Joi.object<{ name: string; address: string; replyTo?: string }>({
   name: Joi.string().trim().max(80).required().label('Name'),
@@ -57,7 +59,10 @@ export async function addSender(ctx: Context, newsletter: Newsletter, raw: unkno
       .onConflict((c) => c.columns(['newsletter_id', 'address']).doNothing())
       .returning('id')
       .executeTakeFirst();
-    if (!added) throw new Fault('conflict', `${address.full} is a sender of yours already.`, { address: 'This address is in the list already.' });
+    if (!added)
+      throw new Fault('conflict', `${address.full} is a sender of yours already.`, {
+        address: 'This address is in the list already.',
+      });
     await mailProof(ctx, trx, newsletter, { id, name: value.name, address: address.full });
     return { id };
   });
@@ -73,11 +78,22 @@ export async function resendProof(ctx: Context, newsletter: Newsletter, id: stri
     .executeTakeFirst();
   if (!sender) throw new Fault('not-found', 'This sender is gone.');
   if (sender.confirmed_at) throw new Fault('conflict', `${sender.address} is confirmed already.`);
-  await limit(ctx, `sender-proof:${id}`, 5, 3600, 'This has been sent five times in an hour. Look in the spam folder, or try again later.');
+  await limit(
+    ctx,
+    `sender-proof:${id}`,
+    5,
+    3600,
+    'This has been sent five times in an hour. Look in the spam folder, or try again later.',
+  );
   await ctx.db.transaction().execute((trx) => mailProof(ctx, trx, newsletter, sender));
 }
 
-async function mailProof(ctx: Context, db: Db, newsletter: Newsletter, sender: { id: string; name: string; address: string }): Promise<void> {
+async function mailProof(
+  ctx: Context,
+  db: Db,
+  newsletter: Newsletter,
+  sender: { id: string; name: string; address: string },
+): Promise<void> {
   const { token, hash } = mailedToken();
   const now = ctx.clock.now();
   await db
@@ -94,24 +110,45 @@ async function mailProof(ctx: Context, db: Db, newsletter: Newsletter, sender: {
       `If that is right, click below. The link works once, for ${PROOF_HOURS} hours.`,
     ],
     link: { label: 'Yes, it is mine', url: `${ctx.config.webOrigin}/sender/${token}` },
-    footer: ['You get this because somebody typed this address as a sender. If it was not you, do nothing: no letter will leave from it.'],
+    footer: [
+      'You get this because somebody typed this address as a sender. If it was not you, do nothing: no letter will leave from it.',
+    ],
   });
-  await post(ctx, db, { newsletterId: null, kind: 'sender proof', to: sender.address, subject: `Confirm ${sender.address} as a sender`, ...notice });
+  await post(ctx, db, {
+    newsletterId: null,
+    kind: 'sender proof',
+    to: sender.address,
+    subject: `Confirm ${sender.address} as a sender`,
+    ...notice,
+  });
 }
 
 /** A clicked proof link. Clicking it twice is fine; an unknown or old one is a fault with the next step. */
-export async function proveSender(ctx: Context, token: string): Promise<{ address: string; newsletter: { slug: string; name: string } }> {
+export async function proveSender(
+  ctx: Context,
+  token: string,
+): Promise<{ address: string; newsletter: { slug: string; name: string } }> {
   const sender = await ctx.db
     .selectFrom('senders')
     .innerJoin('newsletters', 'newsletters.id', 'senders.newsletter_id')
-    .select(['senders.id', 'address', 'confirmed_at', 'proof_expires_at', 'newsletters.slug', 'newsletters.name as newsletterName'])
+    .select([
+      'senders.id',
+      'address',
+      'confirmed_at',
+      'proof_expires_at',
+      'newsletters.slug',
+      'newsletters.name as newsletterName',
+    ])
     .where('proof_hash', '=', hashToken(token))
     .executeTakeFirst();
   if (!sender) throw new Fault('not-found', 'This link is not known. A newer one may have been sent; the newest one works.');
   const now = ctx.clock.now();
   if (!sender.confirmed_at) {
     if (sender.proof_expires_at && sender.proof_expires_at < now)
-      throw new Fault('expired', `This link worked for ${PROOF_HOURS} hours. Send a new one from the Delivery page; nothing else is lost.`);
+      throw new Fault(
+        'expired',
+        `This link worked for ${PROOF_HOURS} hours. Send a new one from the Delivery page; nothing else is lost.`,
+      );
     await ctx.db.updateTable('senders').set({ confirmed_at: now }).where('id', '=', sender.id).execute();
   }
   return { address: sender.address, newsletter: { slug: sender.slug, name: sender.newsletterName } };
@@ -119,7 +156,12 @@ export async function proveSender(ctx: Context, token: string): Promise<{ addres
 
 /** A newsletter's from-addresses, oldest first. */
 export async function sendersOf(ctx: Context, newsletter: Newsletter): Promise<SenderView[]> {
-  const rows = await ctx.db.selectFrom('senders').selectAll().where('newsletter_id', '=', newsletter.id).orderBy('created_at').execute();
+  const rows = await ctx.db
+    .selectFrom('senders')
+    .selectAll()
+    .where('newsletter_id', '=', newsletter.id)
+    .orderBy('created_at')
+    .execute();
   return rows.map((row) => ({
     id: row.id,
     name: row.name,
@@ -133,10 +175,16 @@ export async function sendersOf(ctx: Context, newsletter: Newsletter): Promise<S
 }
 
 /** Who confirmation letters come from: the first confirmed sender at an authenticated domain, else the installation. */
-export async function voiceOf(ctx: Context, db: Db, newsletter: { id: string; name: string }): Promise<{ name: string; address: string; replyTo?: string | null }> {
+export async function voiceOf(
+  ctx: Context,
+  db: Db,
+  newsletter: { id: string; name: string },
+): Promise<{ name: string; address: string; replyTo?: string | null }> {
   const sender = await db
     .selectFrom('senders')
-    .innerJoin('domains', (join) => join.onRef('domains.newsletter_id', '=', 'senders.newsletter_id').onRef('domains.name', '=', 'senders.domain'))
+    .innerJoin('domains', (join) =>
+      join.onRef('domains.newsletter_id', '=', 'senders.newsletter_id').onRef('domains.name', '=', 'senders.domain'),
+    )
     .select(['senders.name', 'senders.address', 'senders.reply_to'])
     .where('senders.newsletter_id', '=', newsletter.id)
     .where('senders.confirmed_at', 'is not', null)

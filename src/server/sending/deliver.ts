@@ -2,10 +2,10 @@ import { sql } from 'kysely';
 import { nextTry, type Outcome } from '@/core/sending/outcome';
 import type { Context } from '../context';
 import { untilBack } from '../db/connection';
-import { type Claim, recordOutcomes, type Result } from '../delivery/outcomes';
+import { type Claim, type Result, recordOutcomes } from '../delivery/outcomes';
 import { NoRoute, openLine } from '../mail/routes';
 import { LineDown, type MailLine } from '../mail/smtp';
-import { messageFor, prepare, type Prepared } from './prepared';
+import { messageFor, type Prepared, prepare } from './prepared';
 
 const BATCH = 200;
 /** Connections to one mailbox provider at a time. */
@@ -52,7 +52,13 @@ async function claim(ctx: Context, provider: string, workerId: string): Promise<
   return rows;
 }
 
-async function handOver(ctx: Context, provider: string, batch: Claim[], lines: MailLine[], letters: Map<string, Promise<Prepared>>) {
+async function handOver(
+  ctx: Context,
+  provider: string,
+  batch: Claim[],
+  lines: MailLine[],
+  letters: Map<string, Promise<Prepared>>,
+) {
   const results: Result[] = [];
   const queue = [...batch];
   let down: LineDown | null = null;
@@ -72,7 +78,11 @@ async function handOver(ctx: Context, provider: string, batch: Claim[], lines: M
           letter = prepare(ctx, item.letter_id);
           letters.set(item.letter_id, letter);
         }
-        const { envelope, message } = await messageFor(await letter, { id: item.id, sentOn: item.sent_on, address: item.address });
+        const { envelope, message } = await messageFor(await letter, {
+          id: item.id,
+          sentOn: item.sent_on,
+          address: item.address,
+        });
         lines[n] ??= await openLine(ctx, provider);
         finish(item, await lines[n].send(envelope, message));
       } catch (error) {

@@ -64,10 +64,19 @@ export async function startLetter(ctx: Context, id: string): Promise<void> {
       .skipLocked()
       .executeTakeFirst();
     if (!letter) return;
-    const newsletter = await trx.selectFrom('newsletters').selectAll().where('id', '=', letter.newsletter_id).executeTakeFirstOrThrow();
+    const newsletter = await trx
+      .selectFrom('newsletters')
+      .selectAll()
+      .where('id', '=', letter.newsletter_id)
+      .executeTakeFirstOrThrow();
     const sender = await trx.selectFrom('senders').selectAll().where('id', '=', letter.sender_id).executeTakeFirst();
     const domain = sender
-      ? await trx.selectFrom('domains').select(['id', 'state', 'name']).where('newsletter_id', '=', newsletter.id).where('name', '=', sender.domain).executeTakeFirst()
+      ? await trx
+          .selectFrom('domains')
+          .select(['id', 'state', 'name'])
+          .where('newsletter_id', '=', newsletter.id)
+          .where('name', '=', sender.domain)
+          .executeTakeFirst()
       : undefined;
     const hold = holdReason(sender, domain);
     if (hold) {
@@ -93,7 +102,13 @@ export async function startLetter(ctx: Context, id: string): Promise<void> {
         .values(links.map((url, position) => ({ letter_id: id, position, url })))
         .execute();
     }
-    const recipients = await fixRecipients(trx, { letterId: id, newsletterId: newsletter.id, listId: letter.list_id!, sentOn, now });
+    const recipients = await fixRecipients(trx, {
+      letterId: id,
+      newsletterId: newsletter.id,
+      listId: letter.list_id!,
+      sentOn,
+      now,
+    });
     await trx.updateTable('letter_counts').set({ recipients }).where('letter_id', '=', id).execute();
     await trx
       .updateTable('letters')
@@ -115,12 +130,16 @@ export async function startLetter(ctx: Context, id: string): Promise<void> {
   });
 }
 
-function holdReason(sender: { confirmed_at: Date | null; address: string } | undefined, domain: { state: string; name: string } | undefined): string | null {
+function holdReason(
+  sender: { confirmed_at: Date | null; address: string } | undefined,
+  domain: { state: string; name: string } | undefined,
+): string | null {
   if (!sender) return 'Its sender was removed. Choose another one.';
   if (!sender.confirmed_at) return `${sender.address} is not confirmed yet. Click the link that was mailed to it.`;
   const name = sender.address.slice(sender.address.lastIndexOf('@') + 1);
   if (!domain) return `${name} is not one of your domains. Add it, so that letters can be signed.`;
-  if (domain.state !== 'authenticated') return `The records of ${domain.name} are not all right. The letter leaves once they are.`;
+  if (domain.state !== 'authenticated')
+    return `The records of ${domain.name} are not all right. The letter leaves once they are.`;
   return null;
 }
 
@@ -128,7 +147,10 @@ function holdReason(sender: { confirmed_at: Date | null; address: string } | und
  * Who gets a letter, fixed by one INSERT … SELECT: everyone reading its list, each address once, without those that
  * cannot be reached or must not be written to. Suppression beats every selection. Returns how many.
  */
-async function fixRecipients(db: Db, to: { letterId: string; newsletterId: string; listId: string; sentOn: string; now: Date }): Promise<number> {
+async function fixRecipients(
+  db: Db,
+  to: { letterId: string; newsletterId: string; listId: string; sentOn: string; now: Date },
+): Promise<number> {
   const result = await db
     .insertInto('deliveries')
     .columns(['sent_on', 'newsletter_id', 'letter_id', 'reader_id', 'address', 'provider', 'due_at'])
@@ -192,11 +214,24 @@ export type LetterRow = {
   dueAt: Date;
   startedAt: Date | null;
   fault: string | null;
-  counts: { recipients: number; delivered: number; bounced: number; refused: number; people: number; machines: number; clicked: number; left: number; complained: number };
+  counts: {
+    recipients: number;
+    delivered: number;
+    bounced: number;
+    refused: number;
+    people: number;
+    machines: number;
+    clicked: number;
+    left: number;
+    complained: number;
+  };
 };
 
 const letterQuery = (ctx: Context, newsletter: Newsletter) =>
-  ctx.db.selectFrom('letters as l').innerJoin('letter_counts as c', 'c.letter_id', 'l.id').where('l.newsletter_id', '=', newsletter.id);
+  ctx.db
+    .selectFrom('letters as l')
+    .innerJoin('letter_counts as c', 'c.letter_id', 'l.id')
+    .where('l.newsletter_id', '=', newsletter.id);
 
 const LETTER_COLUMNS = [
   'l.id',
@@ -239,8 +274,17 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
     .where(sql<boolean>`l.id::text = ${id}`)
     .executeTakeFirst();
   if (!row) throw new Fault('not-found', 'There is no such letter.');
-  const links = await ctx.db.selectFrom('letter_links').select(['url', 'clicks']).where('letter_id', '=', row.id).orderBy('clicks', 'desc').limit(20).execute();
-  const own = ctx.db.selectFrom('deliveries').where('letter_id', '=', row.id).where('sent_on', '=', row.sent_on ?? '1970-01-01');
+  const links = await ctx.db
+    .selectFrom('letter_links')
+    .select(['url', 'clicks'])
+    .where('letter_id', '=', row.id)
+    .orderBy('clicks', 'desc')
+    .limit(20)
+    .execute();
+  const own = ctx.db
+    .selectFrom('deliveries')
+    .where('letter_id', '=', row.id)
+    .where('sent_on', '=', row.sent_on ?? '1970-01-01');
   const providers = await own
     .groupBy('provider')
     .select(['provider', sql<number>`count(*)::int`.as('recipients')])
@@ -252,7 +296,9 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
     .execute();
   const problems = await own
     .select(['address', 'response', 'state'])
-    .where((eb) => eb.or([eb('state', 'in', ['bounced', 'refused']), eb.and([eb('state', '=', 'queued'), eb('attempts', '>', 0)])]))
+    .where((eb) =>
+      eb.or([eb('state', 'in', ['bounced', 'refused']), eb.and([eb('state', '=', 'queued'), eb('attempts', '>', 0)])]),
+    )
     .limit(50)
     .execute();
   return {

@@ -1,8 +1,8 @@
 import { createHmac } from 'node:crypto';
-import { signDkim, type DkimKey } from '@/core/sending/dkim';
+import { returnPathDomain } from '@/core/senders/records';
+import { type DkimKey, signDkim } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock, type MimeTemplate } from '@/core/sending/mime';
 import { deliveryToken } from '@/core/sending/token';
-import { returnPathDomain } from '@/core/senders/records';
 import { SLOT } from '@/core/writing/render';
 import type { Context } from '../context';
 import { openDkimKey } from '../mail/identity';
@@ -13,7 +13,8 @@ export type Prepared = { template: MimeTemplate; key: DkimKey; links: string[]; 
 export type Recipient = { id: string; sentOn: string; address: string };
 
 /** The signature that lets a link leave our host: over the target alone, the same for every reader of the letter. */
-export const linkSignature = (url: string, secret: string) => createHmac('sha256', secret).update('link').update(url).digest('hex').slice(0, 20);
+export const linkSignature = (url: string, secret: string) =>
+  createHmac('sha256', secret).update('link').update(url).digest('hex').slice(0, 20);
 
 /** Loads a letter that is being sent and makes it ready. Throws if its domain or key is gone. */
 export async function prepare(ctx: Context, letterId: string): Promise<Prepared> {
@@ -25,7 +26,12 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
     .select(['d.name as domain', 'd.selector', 'd.public_key', 'd.private_key'])
     .where('l.id', '=', letterId)
     .executeTakeFirstOrThrow();
-  const links = await ctx.db.selectFrom('letter_links').select('url').where('letter_id', '=', letterId).orderBy('position').execute();
+  const links = await ctx.db
+    .selectFrom('letter_links')
+    .select('url')
+    .where('letter_id', '=', letterId)
+    .orderBy('position')
+    .execute();
   return {
     key: openDkimKey(ctx, letter),
     linkOrigin: ctx.config.linkOrigin,
@@ -56,7 +62,12 @@ export async function messageFor(letter: Prepared, to: Recipient): Promise<{ env
   const values: Record<string, string> = { [SLOT.leave]: leaveUrl, [SLOT.pixel]: `${letter.linkOrigin}/e/o/${token}.gif` };
   const click = `${letter.linkOrigin}/e/c/${token}`;
   for (let n = 0; n < letter.links.length; n += 1) values[`link:${n}`] = click + letter.links[n];
-  const personal = { to: to.address, messageId: `<${token}@${letter.key.domain}>`, leaveUrl, leaveMailto: `leave-${token}@${back}` };
+  const personal = {
+    to: to.address,
+    messageId: `<${token}@${letter.key.domain}>`,
+    leaveUrl,
+    leaveMailto: `leave-${token}@${back}`,
+  };
   const { headers, body } = fillMime(letter.template, personal, values);
   const signature = await signDkim(headers, body, letter.key);
   return {

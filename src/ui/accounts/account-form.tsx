@@ -20,11 +20,22 @@ const SAID: Record<string, string> = {
 };
 
 async function call(path: string, body: Record<string, string>): Promise<ActionResult> {
-  const response = await fetch(`/api/auth/${path}`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) });
+  const response = await fetch(`/api/auth/${path}`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json' },
+    body: JSON.stringify(body),
+  });
   if (response.ok) return { ok: true, value: undefined };
-  if (response.status === 429) return { ok: false, error: { code: 'too-many', sentence: 'That was tried very often. Please wait a minute.' } };
+  if (response.status === 429)
+    return { ok: false, error: { code: 'too-many', sentence: 'That was tried very often. Please wait a minute.' } };
   const answer = (await response.json().catch(() => ({}))) as { code?: string };
-  return { ok: false, error: { code: 'invalid', sentence: SAID[answer.code ?? ''] ?? 'This did not work on our side. Please try again in a minute.' } };
+  return {
+    ok: false,
+    error: {
+      code: 'invalid',
+      sentence: SAID[answer.code ?? ''] ?? 'This did not work on our side. Please try again in a minute.',
+    },
+  };
 }
 
 const text = (data: FormData, name: string) => String(data.get(name) ?? '');
@@ -93,7 +104,11 @@ export function AccountForm({ kind, passwordRule, token = '' }: { kind: Kind; pa
     />
   );
   const FORMS: Record<Kind, { submit: string; fields: ReactNode; aside: ReactNode }> = {
-    'sign-in': { submit: 'Sign in', fields: [<div key="e">{email}</div>, <div key="p">{password}</div>], aside: <Away href="/forgot">Forgot the password?</Away> },
+    'sign-in': {
+      submit: 'Sign in',
+      fields: [<div key="e">{email}</div>, <div key="p">{password}</div>],
+      aside: <Away href="/forgot">Forgot the password?</Away>,
+    },
     'sign-up': {
       submit: 'Open an account',
       fields: (

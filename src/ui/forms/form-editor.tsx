@@ -45,10 +45,15 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
     setSaved({ kind: 'typing' });
     const mine = ++turn.current;
     const timer = setTimeout(async () => {
-      const away: ActionResult<{ updatedAt: Date }> = { ok: false, error: { code: 'unreachable', sentence: 'We could not be reached; what you typed is still here.' } };
+      const away: ActionResult<{ updatedAt: Date }> = {
+        ok: false,
+        error: { code: 'unreachable', sentence: 'We could not be reached; what you typed is still here.' },
+      };
       const result = await keep({ name, definition, listIds }).catch(() => away);
       if (mine !== turn.current) return;
-      setSaved(result.ok ? { kind: 'saved', at: new Date(result.value.updatedAt) } : { kind: 'fault', sentence: result.error.sentence });
+      setSaved(
+        result.ok ? { kind: 'saved', at: new Date(result.value.updatedAt) } : { kind: 'fault', sentence: result.error.sentence },
+      );
     }, 600);
     return () => clearTimeout(timer);
   }, [name, definition, listIds, keep]);
@@ -58,6 +63,7 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
   const text = (label: string, value: string, change: (value: string) => void, long = false) => {
     const props = { value, onChange: (event: { target: { value: string } }) => change(event.target.value), className: BOX };
     return (
+      // biome-ignore lint/a11y/noLabelWithoutControl: the control is inside, in one of two kinds
       <label className="block">
         <span className="mb-1 block text-small font-semibold text-ink-2">{label}</span>
         {long ? <textarea rows={3} {...props} /> : <input type="text" {...props} />}
@@ -66,7 +72,10 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
   };
   const html = view === 'After sending' ? thanksHtml(definition) : formHtml({ form: definition, action: '#', colour });
   const lines = (count: number) =>
-    Array.from({ length: count }, (_, n) => `<div style="height:11px;margin:0 0 10px;width:${[100, 96, 99, 92, 60][n % 5]}%;background:#ebecf0"></div>`).join('');
+    Array.from(
+      { length: count },
+      (_, n) => `<div style="height:11px;margin:0 0 10px;width:${[100, 96, 99, 92, 60][n % 5]}%;background:#ebecf0"></div>`,
+    ).join('');
   const page = `<!doctype html><html lang="en"><style>body{margin:0;padding:34px ${view === 'On a phone' ? 16 : 72}px;background:#fff}${formCss(colour)}</style>${
     view === 'After sending' ? '' : lines(5)
   }<div style="margin:26px 0">${html}</div>${view === 'After sending' ? '' : lines(3)}</html>`;
@@ -80,7 +89,12 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
           </Link>{' '}
           /
         </nav>
-        <input aria-label="Name of the form" value={name} onChange={(event) => setName(event.target.value)} className="w-full rounded-sm bg-transparent font-serif text-[27px] leading-9" />
+        <input
+          aria-label="Name of the form"
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+          className="w-full rounded-sm bg-transparent font-serif text-[27px] leading-9"
+        />
         <p className="mb-4 text-small text-ink-2">Only you see this name. Say where the form will stand.</p>
 
         <Part title="What it asks" aside={`${definition.fields.length} ${definition.fields.length === 1 ? 'field' : 'fields'}`}>
@@ -89,7 +103,13 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
               type="checkbox"
               className="mt-0.5 size-4 accent-verdigris"
               checked={asksName}
-              onChange={(event) => set({ fields: event.target.checked ? [FIRST_NAME_FIELD, ...definition.fields] : [definition.fields.find((f) => f.name === 'email') ?? EMAIL_FIELD] })}
+              onChange={(event) =>
+                set({
+                  fields: event.target.checked
+                    ? [FIRST_NAME_FIELD, ...definition.fields]
+                    : [definition.fields.find((f) => f.name === 'email') ?? EMAIL_FIELD],
+                })
+              }
             />
             <span>
               <b className="block text-[13.5px]">First name</b>
@@ -111,7 +131,9 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
                 type="checkbox"
                 className="size-4 accent-verdigris"
                 checked={listIds.includes(list.id)}
-                onChange={(event) => setListIds(event.target.checked ? [...listIds, list.id] : listIds.filter((id) => id !== list.id))}
+                onChange={(event) =>
+                  setListIds(event.target.checked ? [...listIds, list.id] : listIds.filter((id) => id !== list.id))
+                }
               />
               <span className="flex-1">{list.name}</span>
               <span className="figures text-small text-ink-2">{figure(list.reading)} reading</span>
@@ -130,20 +152,35 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
                 role="tab"
                 aria-selected={view === label}
                 onClick={() => setView(label)}
-                className={clsx('border-r px-3 py-1.5 text-[13px] font-medium last:border-r-0', view === label ? 'bg-ink text-paper' : 'bg-sheet text-ink-2')}
+                className={clsx(
+                  'border-r px-3 py-1.5 text-[13px] font-medium last:border-r-0',
+                  view === label ? 'bg-ink text-paper' : 'bg-sheet text-ink-2',
+                )}
               >
                 {label}
               </button>
             ))}
           </div>
-          <p role="status" className={clsx('flex items-center gap-1.5 text-[13px]', saved.kind === 'fault' ? 'text-stamp' : 'text-ink-2')}>
+          <p
+            role="status"
+            className={clsx('flex items-center gap-1.5 text-[13px]', saved.kind === 'fault' ? 'text-stamp' : 'text-ink-2')}
+          >
             {saved.kind === 'fault' ? <CircleAlert size={15} aria-hidden /> : <CheckCircle2 size={15} aria-hidden />}
-            {saved.kind === 'saved' && `Saved ${new Date(saved.at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })}, live wherever it stands`}
+            {saved.kind === 'saved' &&
+              `Saved ${new Date(saved.at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })}, live wherever it stands`}
             {saved.kind === 'typing' && 'Saving'}
             {saved.kind === 'fault' && `Not saved: ${saved.sentence}`}
           </p>
         </div>
-        <iframe title="The form on a page" sandbox="" srcDoc={page} className={clsx('h-[460px] rounded-lg border bg-white', view === 'On a phone' ? 'mx-auto block w-[390px] max-w-full' : 'w-full')} />
+        <iframe
+          title="The form on a page"
+          sandbox=""
+          srcDoc={page}
+          className={clsx(
+            'h-[460px] rounded-lg border bg-white',
+            view === 'On a phone' ? 'mx-auto block w-[390px] max-w-full' : 'w-full',
+          )}
+        />
         <dl className="figures mt-4 grid grid-cols-3 divide-x rounded-lg border bg-sheet">
           {[
             ['Shown', figure(counts.loaded), 'since it was made'],
@@ -168,7 +205,10 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
                 <Copy text={code.code} what={`the ${code.title.toLowerCase()} code`} label="Copy" />
               </div>
               <p className="text-[13px] text-ink-2">{code.follows}</p>
-              <pre data-code={code.kind} className="mt-2 overflow-x-auto rounded-md border bg-sheet p-2.5 font-mono text-[12.5px] break-all whitespace-pre-wrap">
+              <pre
+                data-code={code.kind}
+                className="mt-2 overflow-x-auto rounded-md border bg-sheet p-2.5 font-mono text-[12.5px] break-all whitespace-pre-wrap"
+              >
                 {code.code}
               </pre>
             </div>

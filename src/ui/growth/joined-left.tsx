@@ -48,11 +48,25 @@ export function JoinedLeft({ days }: { days: Day[] }) {
             return day ? `${shortDay(day.day)}<br>${figure(day.joined)} joined, ${figure(day.left)} left` : '';
           },
         },
-        xAxis: { type: 'category', data: days.map((day) => day.day), axisLabel: { show: false }, axisTick: { show: false }, axisLine: { lineStyle: { color: token('--ink-3') } } },
+        xAxis: {
+          type: 'category',
+          data: days.map((day) => day.day),
+          axisLabel: { show: false },
+          axisTick: { show: false },
+          axisLine: { lineStyle: { color: token('--ink-3') } },
+        },
         yAxis: { type: 'value', show: false },
         series: [
-          bar('joined', days.map((day) => day.joined), '--verdigris'),
-          bar('left', days.map((day) => -day.left), '--stamp'),
+          bar(
+            'joined',
+            days.map((day) => day.joined),
+            '--verdigris',
+          ),
+          bar(
+            'left',
+            days.map((day) => -day.left),
+            '--stamp',
+          ),
         ],
       });
     };

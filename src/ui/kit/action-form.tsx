@@ -1,7 +1,17 @@
 'use client';
 
 import clsx from 'clsx';
-import { createContext, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes, useContext, useId, useState, useTransition } from 'react';
+import {
+  createContext,
+  type InputHTMLAttributes,
+  type ReactNode,
+  type SelectHTMLAttributes,
+  type TextareaHTMLAttributes,
+  useContext,
+  useId,
+  useState,
+  useTransition,
+} from 'react';
 import { toast } from 'sonner';
 import type { ActionResult, FaultValue } from '@/core/faults';
 import { Button } from './button';
@@ -9,7 +19,16 @@ import { Button } from './button';
 const Faults = createContext<Record<string, string>>({});
 
 export type FormAction = (data: FormData) => Promise<ActionResult<unknown>>;
-type Props = { action: FormAction; submit: string; done?: string; children: ReactNode; aside?: ReactNode; tone?: 'main' | 'plain' | 'harm'; clears?: boolean; className?: string };
+type Props = {
+  action: FormAction;
+  submit: string;
+  done?: string;
+  children: ReactNode;
+  aside?: ReactNode;
+  tone?: 'main' | 'plain' | 'harm';
+  clears?: boolean;
+  className?: string;
+};
 
 /**
  * A form that sends itself to a server action. What was typed stays when something is wrong; the sentence stands above the button and
@@ -64,9 +83,17 @@ const AWAY: ActionResult = {
 };
 
 type Common = { name: string; label: string; hint?: ReactNode };
-const BOX = 'block w-full rounded-md border bg-sheet px-2.5 py-2 text-[13.5px] leading-5 text-ink aria-[invalid=true]:border-stamp';
+const BOX =
+  'block w-full rounded-md border bg-sheet px-2.5 py-2 text-[13.5px] leading-5 text-ink aria-[invalid=true]:border-stamp';
 
-function Labelled({ name, label, hint, render }: Common & { render: (props: { id: string; 'aria-invalid': boolean | undefined; 'aria-describedby': string | undefined }) => ReactNode }) {
+function Labelled({
+  name,
+  label,
+  hint,
+  render,
+}: Common & {
+  render: (props: { id: string; 'aria-invalid': boolean | undefined; 'aria-describedby': string | undefined }) => ReactNode;
+}) {
   const id = useId();
   const fault = useContext(Faults)[name];
   return (
@@ -74,7 +101,11 @@ function Labelled({ name, label, hint, render }: Common & { render: (props: { id
       <label htmlFor={id} className="mb-1 block text-small font-semibold text-ink-2">
         {label}
       </label>
-      {render({ id, 'aria-invalid': fault ? true : undefined, 'aria-describedby': fault ? `${id}-fault` : hint ? `${id}-hint` : undefined })}
+      {render({
+        id,
+        'aria-invalid': fault ? true : undefined,
+        'aria-describedby': fault ? `${id}-fault` : hint ? `${id}-hint` : undefined,
+      })}
       {fault ? (
         <p id={`${id}-fault`} className="mt-1 text-small text-stamp">
           {fault}
@@ -91,14 +122,33 @@ function Labelled({ name, label, hint, render }: Common & { render: (props: { id
 }
 
 export function TextField({ label, hint, mono, ...rest }: Common & { mono?: boolean } & InputHTMLAttributes<HTMLInputElement>) {
-  return <Labelled name={rest.name} label={label} hint={hint} render={(ids) => <input type="text" {...rest} {...ids} className={clsx(BOX, mono && 'font-mono')} />} />;
+  return (
+    <Labelled
+      name={rest.name}
+      label={label}
+      hint={hint}
+      render={(ids) => <input type="text" {...rest} {...ids} className={clsx(BOX, mono && 'font-mono')} />}
+    />
+  );
 }
 
 export function LongField({ label, hint, ...rest }: Common & TextareaHTMLAttributes<HTMLTextAreaElement>) {
-  return <Labelled name={rest.name} label={label} hint={hint} render={(ids) => <textarea rows={3} {...rest} {...ids} className={BOX} />} />;
+  return (
+    <Labelled
+      name={rest.name}
+      label={label}
+      hint={hint}
+      render={(ids) => <textarea rows={3} {...rest} {...ids} className={BOX} />}
+    />
+  );
 }
 
-export function ChoiceField({ label, hint, choices, ...rest }: Common & { choices: { value: string; label: string }[] } & SelectHTMLAttributes<HTMLSelectElement>) {
+export function ChoiceField({
+  label,
+  hint,
+  choices,
+  ...rest
+}: Common & { choices: { value: string; label: string }[] } & SelectHTMLAttributes<HTMLSelectElement>) {
   return (
     <Labelled
       name={rest.name}
@@ -118,7 +168,17 @@ export function ChoiceField({ label, hint, choices, ...rest }: Common & { choice
 }
 
 /** A single button that runs an action and says how it went. */
-export function ActionButton({ action, done, children, tone = 'plain' }: { action: () => Promise<ActionResult<unknown>>; done?: string; children: ReactNode; tone?: 'main' | 'plain' | 'harm' }) {
+export function ActionButton({
+  action,
+  done,
+  children,
+  tone = 'plain',
+}: {
+  action: () => Promise<ActionResult<unknown>>;
+  done?: string;
+  children: ReactNode;
+  tone?: 'main' | 'plain' | 'harm';
+}) {
   const [pending, begin] = useTransition();
   return (
     <Button

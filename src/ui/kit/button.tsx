@@ -3,7 +3,8 @@ import Link from 'next/link';
 import type { ButtonHTMLAttributes, ReactNode } from 'react';
 
 type Tone = 'main' | 'plain' | 'harm';
-const SHAPE = 'inline-flex items-center justify-center gap-2 rounded-md border px-3.5 py-2 text-[13.5px] font-semibold leading-5 whitespace-nowrap disabled:opacity-60';
+const SHAPE =
+  'inline-flex items-center justify-center gap-2 rounded-md border px-3.5 py-2 text-[13.5px] font-semibold leading-5 whitespace-nowrap disabled:opacity-60';
 const TONES: Record<Tone, string> = {
   main: 'border-transparent bg-verdigris text-on-verdigris hover:bg-verdigris-ink',
   plain: 'border-rule bg-sheet text-ink hover:border-ink-3',

@@ -8,7 +8,8 @@ import { SECTIONS } from './sections';
 
 type Hit = { kind: string; label: string; detail: string; href: string };
 
-const typing = (target: EventTarget | null) => target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
+const typing = (target: EventTarget | null) =>
+  target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
 
 /** Ctrl K finds anything; `g` and a letter goes to a section; `?` lists the keys. */
 export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
@@ -59,11 +60,17 @@ export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
     setQuery('');
     router.push(href);
   };
-  const ITEM = 'flex cursor-pointer items-baseline justify-between gap-4 rounded-sm px-2.5 py-2 data-[selected=true]:bg-verdigris-tint';
+  const ITEM =
+    'flex cursor-pointer items-baseline justify-between gap-4 rounded-sm px-2.5 py-2 data-[selected=true]:bg-verdigris-tint';
 
   return (
     <>
-      <button type="button" onClick={() => setOpen('find')} className="flex items-center gap-2 rounded-sm p-1.5 text-[14px] font-medium text-ink-2 hover:text-ink" aria-label="Find anything, Ctrl K">
+      <button
+        type="button"
+        onClick={() => setOpen('find')}
+        className="flex items-center gap-2 rounded-sm p-1.5 text-[14px] font-medium text-ink-2 hover:text-ink"
+        aria-label="Find anything, Ctrl K"
+      >
         {trigger}
       </button>
       <Dialog open={open === 'find'} onClose={() => setOpen(null)} className="relative z-40">
@@ -90,7 +97,10 @@ export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
                     </span>
                   </Command.Item>
                 ))}
-                {[...SECTIONS.map((s) => ({ label: s.label, href: `${base}/${s.path}` })), { label: 'Settings', href: `${base}/settings` }]
+                {[
+                  ...SECTIONS.map((s) => ({ label: s.label, href: `${base}/${s.path}` })),
+                  { label: 'Settings', href: `${base}/settings` },
+                ]
                   .filter((place) => place.label.toLowerCase().includes(query.trim().toLowerCase()))
                   .map((place) => (
                     <Command.Item key={place.href} value={place.href} onSelect={() => go(place.href)} className={ITEM}>

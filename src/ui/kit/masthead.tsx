@@ -67,7 +67,10 @@ export function Masthead({ slug, name, newsletters, person, theme, signOut, setT
             </MenuItem>
           </MenuItems>
         </Menu>
-        <nav aria-label="Sections" className="order-last -mx-4 flex w-[calc(100%+2rem)] overflow-x-auto px-4 lg:order-none lg:mx-0 lg:w-auto lg:flex-1 lg:overflow-visible lg:px-0">
+        <nav
+          aria-label="Sections"
+          className="order-last -mx-4 flex w-[calc(100%+2rem)] overflow-x-auto px-4 lg:order-none lg:mx-0 lg:w-auto lg:flex-1 lg:overflow-visible lg:px-0"
+        >
           {SECTIONS.map((section) => {
             const here = path.startsWith(`${base}/${section.path}`);
             return (
@@ -96,7 +99,12 @@ export function Masthead({ slug, name, newsletters, person, theme, signOut, setT
               </>
             }
           />
-          <Link href={`${base}/settings`} aria-label="Settings of this newsletter" title="Settings" className="rounded-sm p-1.5 text-ink-2 hover:text-ink">
+          <Link
+            href={`${base}/settings`}
+            aria-label="Settings of this newsletter"
+            title="Settings"
+            className="rounded-sm p-1.5 text-ink-2 hover:text-ink"
+          >
             <Settings2 size={18} aria-hidden />
           </Link>
           <Menu>

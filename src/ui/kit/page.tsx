@@ -35,7 +35,9 @@ export function Standfirst({ title, trail, actions, children }: StandfirstProps)
       <div className="flex flex-wrap items-end justify-between gap-4">
         <div className="min-w-0 flex-1 basis-80">
           <h1 className="font-serif text-title break-words">{title}</h1>
-          <p className="mt-1 max-w-[56rem] font-serif text-standfirst text-ink-2 [&_b]:font-semibold [&_b]:text-ink">{children}</p>
+          <p className="mt-1 max-w-[56rem] font-serif text-standfirst text-ink-2 [&_b]:font-semibold [&_b]:text-ink">
+            {children}
+          </p>
         </div>
         {actions && <div className="flex flex-wrap gap-2">{actions}</div>}
       </div>
@@ -44,7 +46,17 @@ export function Standfirst({ title, trail, actions, children }: StandfirstProps)
 }
 
 /** A part of a screen under a serif heading with a hairline. */
-export function Section({ title, aside, children, className }: { title: string; aside?: ReactNode; children: ReactNode; className?: string }) {
+export function Section({
+  title,
+  aside,
+  children,
+  className,
+}: {
+  title: string;
+  aside?: ReactNode;
+  children: ReactNode;
+  className?: string;
+}) {
   return (
     <section className={clsx('mb-8', className)}>
       <div className="flex items-baseline justify-between gap-3 border-b pb-2.5">
@@ -57,11 +69,26 @@ export function Section({ title, aside, children, className }: { title: string; 
 }
 
 export type NoteTone = 'fine' | 'look' | 'mend' | 'know';
-const NOTE_RULE: Record<NoteTone, string> = { fine: 'border-l-verdigris', look: 'border-l-ochre', mend: 'border-l-stamp', know: 'border-l-rule' };
+const NOTE_RULE: Record<NoteTone, string> = {
+  fine: 'border-l-verdigris',
+  look: 'border-l-ochre',
+  mend: 'border-l-stamp',
+  know: 'border-l-rule',
+};
 const NOTE_WORD: Record<NoteTone, string> = { fine: 'Fine', look: 'Have a look', mend: 'To mend', know: 'Good to know' };
 
 /** A margin note: a bold line, one or two sentences, at most one action. */
-export function Note({ tone, title, children, action }: { tone: NoteTone; title: string; children?: ReactNode; action?: { label: string; href: string } }) {
+export function Note({
+  tone,
+  title,
+  children,
+  action,
+}: {
+  tone: NoteTone;
+  title: string;
+  children?: ReactNode;
+  action?: { label: string; href: string };
+}) {
   return (
     <div className={clsx('my-2.5 border-l-2 py-0.5 pl-3.5 text-[13px] leading-[19px] text-ink-2', NOTE_RULE[tone])}>
       <p className="font-semibold text-ink">
@@ -91,7 +118,11 @@ const CHIP = {
 
 /** A state in two or three words. */
 export function Chip({ tone, children }: { tone: NoteTone; children: ReactNode }) {
-  return <span className={clsx('inline-block rounded-sm px-1.5 py-0.5 text-[12px] font-semibold leading-4', CHIP[tone])}>{children}</span>;
+  return (
+    <span className={clsx('inline-block rounded-sm px-1.5 py-0.5 text-[12px] font-semibold leading-4', CHIP[tone])}>
+      {children}
+    </span>
+  );
 }
 
 /** What stands where nothing is yet: what it is for, and what to do first. */

@@ -4,8 +4,17 @@ import type { ReactNode } from 'react';
 export type Column = { title: string; figure?: boolean; hideNarrow?: boolean };
 
 /** An open table, ruled with hairlines. Figures stand right; columns marked so are dropped on narrow screens. */
-export function Table({ label, columns, rows }: { label: string; columns: Column[]; rows: { key: string; cells: ReactNode[] }[] }) {
-  const cell = (column: Column | undefined) => clsx(column?.figure && 'figures text-right', column?.hideNarrow && 'hidden md:table-cell');
+export function Table({
+  label,
+  columns,
+  rows,
+}: {
+  label: string;
+  columns: Column[];
+  rows: { key: string; cells: ReactNode[] }[];
+}) {
+  const cell = (column: Column | undefined) =>
+    clsx(column?.figure && 'figures text-right', column?.hideNarrow && 'hidden md:table-cell');
   return (
     <div className="overflow-x-auto">
       <table className="w-full border-collapse" aria-label={label}>

@@ -27,7 +27,14 @@ export function ReaderFilters({ find, state }: { find: string; state: string }) 
   const BOX = 'rounded-md border bg-sheet px-2.5 py-2 text-[13.5px]';
   return (
     <search className="mb-3 flex flex-wrap gap-2">
-      <input type="search" aria-label="Find by address or name" placeholder="Address or name" value={words} onChange={(event) => setWords(event.target.value)} className={`${BOX} w-64`} />
+      <input
+        type="search"
+        aria-label="Find by address or name"
+        placeholder="Address or name"
+        value={words}
+        onChange={(event) => setWords(event.target.value)}
+        className={`${BOX} w-64`}
+      />
       <select aria-label="State" value={kind} onChange={(event) => setKind(event.target.value)} className={BOX}>
         {STATES.map((choice) => (
           <option key={choice.value} value={choice.value}>

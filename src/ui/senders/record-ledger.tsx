@@ -5,7 +5,13 @@ import type { WantedRecord } from '@/core/senders/records';
 import { Copy } from '../kit/copy';
 import { Chip, type NoteTone } from '../kit/page';
 
-const TONE: Record<Judgement['verdict'], NoteTone> = { right: 'fine', missing: 'look', differs: 'mend', several: 'mend', unanswered: 'know' };
+const TONE: Record<Judgement['verdict'], NoteTone> = {
+  right: 'fine',
+  missing: 'look',
+  differs: 'mend',
+  several: 'mend',
+  unanswered: 'know',
+};
 
 /** A long value in the middle of which nothing can be told apart is shortened; copying always takes the whole. */
 const short = (value: string) => (value.length > 130 ? `${value.slice(0, 72)}…${value.slice(-18)}` : value);
@@ -56,8 +62,10 @@ function Row({ record, judgement }: { record: WantedRecord; judgement: Judgement
             ? runs
                 .filter((run) => run.mark !== 'removed')
                 .map((run, n) => (
-                  // biome-ignore lint/suspicious/noArrayIndexKey: the runs of one text have no other name
-                  <span key={n} className={clsx(run.mark === 'added' && 'rounded-xs bg-verdigris-tint font-medium text-verdigris-ink')}>
+                  <span
+                    key={n}
+                    className={clsx(run.mark === 'added' && 'rounded-xs bg-verdigris-tint font-medium text-verdigris-ink')}
+                  >
                     {run.mark === 'same' || run.text.length < 130 ? run.text : short(run.text)}
                   </span>
                 ))
@@ -75,7 +83,6 @@ function Row({ record, judgement }: { record: WantedRecord; judgement: Judgement
                 ? runs
                     .filter((run) => run.mark !== 'added')
                     .map((run, n) => (
-                      // biome-ignore lint/suspicious/noArrayIndexKey: the runs of one text have no other name
                       <span key={n} className={clsx(run.mark === 'removed' && 'rounded-xs bg-stamp-tint text-stamp')}>
                         {run.text.length < 130 ? run.text : short(run.text)}
                       </span>
@@ -85,7 +92,9 @@ function Row({ record, judgement }: { record: WantedRecord; judgement: Judgement
           ))}
         {judgement?.sentence && <p className="mt-1 max-w-xl text-[13px] text-ink-2">{judgement.sentence}</p>}
       </td>
-      <td className="px-2.5 py-3 whitespace-nowrap">{judgement ? <Chip tone={TONE[judgement.verdict]}>{judgement.label}</Chip> : <Chip tone="know">Not checked</Chip>}</td>
+      <td className="px-2.5 py-3 whitespace-nowrap">
+        {judgement ? <Chip tone={TONE[judgement.verdict]}>{judgement.label}</Chip> : <Chip tone="know">Not checked</Chip>}
+      </td>
     </tr>
   );
 }

@@ -25,14 +25,19 @@ export function LetterPreview({ html, text }: { html: string; text: string }) {
             role="tab"
             aria-selected={view === name}
             onClick={() => setView(name)}
-            className={clsx('border-r px-3 py-1.5 text-[13px] font-medium last:border-r-0', view === name ? 'bg-ink text-paper' : 'bg-sheet text-ink-2')}
+            className={clsx(
+              'border-r px-3 py-1.5 text-[13px] font-medium last:border-r-0',
+              view === name ? 'bg-ink text-paper' : 'bg-sheet text-ink-2',
+            )}
           >
             {name}
           </button>
         ))}
       </div>
       {view === 'Plain text' ? (
-        <pre className="max-h-[560px] overflow-auto rounded-lg border bg-sheet p-5 font-mono text-[13px] leading-5 whitespace-pre-wrap">{shown(text).replace(/#/g, '(their own link)')}</pre>
+        <pre className="max-h-[560px] overflow-auto rounded-lg border bg-sheet p-5 font-mono text-[13px] leading-5 whitespace-pre-wrap">
+          {shown(text).replace(/#/g, '(their own link)')}
+        </pre>
       ) : (
         <iframe
           title="The letter"

@@ -10,7 +10,15 @@ export type LetterLine = {
   state: 'due' | 'sending' | 'sent';
   at: Date;
   fault: string | null;
-  counts: { recipients: number; delivered: number; people: number; clicked: number; left: number; bounced: number; complained: number };
+  counts: {
+    recipients: number;
+    delivered: number;
+    people: number;
+    clicked: number;
+    left: number;
+    bounced: number;
+    complained: number;
+  };
 };
 
 /** Letters with what became of them. Shares are of delivered letters; reads are people's, not machines'. */
@@ -35,7 +43,15 @@ export function LetterTable({ letters, slug, now, zone }: { letters: LetterLine[
             {subject}
           </Link>,
           <span key="s" className="whitespace-nowrap text-ink-2" title={fullTime(at, zone)}>
-            {state === 'sent' ? spokenTime(at, now, zone) : state === 'sending' ? <Chip tone="know">sending</Chip> : fault ? <Chip tone="mend">held</Chip> : <Chip tone="know">{spokenTime(at, now, zone)}</Chip>}
+            {state === 'sent' ? (
+              spokenTime(at, now, zone)
+            ) : state === 'sending' ? (
+              <Chip tone="know">sending</Chip>
+            ) : fault ? (
+              <Chip tone="mend">held</Chip>
+            ) : (
+              <Chip tone="know">{spokenTime(at, now, zone)}</Chip>
+            )}
           </span>,
           state === 'due' ? '–' : figure(counts.delivered),
           percent(counts.people, counts.delivered),

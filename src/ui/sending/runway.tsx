@@ -1,6 +1,6 @@
 import clsx from 'clsx';
 import Link from 'next/link';
-import { nextDays, localDay } from '@/core/growth/days';
+import { localDay, nextDays } from '@/core/growth/days';
 import { shortDay } from '@/core/growth/times';
 
 export type Departure = { id: string; at: Date; time: string; title: string; detail: string; href: string; held: boolean };
@@ -22,7 +22,11 @@ export function Runway({ departures, now, zone }: { departures: Departure[]; now
               key={day}
               className={clsx(
                 'border-r border-rule-2 px-1.5 pt-1.5 text-[12px] whitespace-nowrap last:border-r-0',
-                n === 0 ? 'bg-verdigris-tint font-bold text-verdigris-ink' : isWeekend(day) ? 'bg-paper text-ink-2' : 'text-ink-2',
+                n === 0
+                  ? 'bg-verdigris-tint font-bold text-verdigris-ink'
+                  : isWeekend(day)
+                    ? 'bg-paper text-ink-2'
+                    : 'text-ink-2',
               )}
             >
               {shortDay(day)}
@@ -34,7 +38,10 @@ export function Runway({ departures, now, zone }: { departures: Departure[]; now
             <Link
               key={d.id}
               href={d.href}
-              className={clsx('mx-1 mb-1.5 overflow-hidden rounded-sm border border-t-[3px] bg-sheet px-2 py-1 hover:border-ink-3', d.held ? 'border-t-stamp' : 'border-t-verdigris')}
+              className={clsx(
+                'mx-1 mb-1.5 overflow-hidden rounded-sm border border-t-[3px] bg-sheet px-2 py-1 hover:border-ink-3',
+                d.held ? 'border-t-stamp' : 'border-t-verdigris',
+              )}
               style={{ gridColumn: `${Math.min(d.column, DAYS - 2) + 1} / span 2`, gridRow: rowOf(placed, n) }}
             >
               <span className="block text-[12px] leading-4 text-ink-2">{d.time}</span>

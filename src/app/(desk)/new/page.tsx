@@ -17,7 +17,12 @@ export default async function Page() {
       </p>
       <ActionForm action={makeNewsletter} submit="Make the newsletter">
         <TextField name="name" label="Name" maxLength={80} hint="What readers see first. For example: Lanternfish Letters." />
-        <TextField name="description" label="One line about it" maxLength={200} hint="Stands on the sign-up page. May be left empty." />
+        <TextField
+          name="description"
+          label="One line about it"
+          maxLength={200}
+          hint="Stands on the sign-up page. May be left empty."
+        />
         <LongField name="postalAddress" label="Postal address" rows={3} hint={POSTAL_HINT} />
         <ZoneField />
       </ActionForm>

@@ -3,8 +3,8 @@ import { cookies } from 'next/headers';
 import type { ReactNode } from 'react';
 import { newslettersOf } from '@/server/newsletters/newsletters';
 import { Masthead } from '@/ui/kit/masthead';
-import { setTheme, signOut } from '../../account-actions';
 import { deskOf } from '../../../desk';
+import { setTheme, signOut } from '../../account-actions';
 
 type Props = { children: ReactNode; params: Promise<{ slug: string }> };
 

@@ -26,10 +26,17 @@ export async function generateMetadata({ params }: Props): Promise<Metadata> {
 export default async function Page({ params }: Props) {
   const { ctx, newsletter, form } = await load((await params).slug);
   const page = `${ctx.config.webOrigin}/at/${newsletter.slug}`;
-  const html = formHtml({ form: form.definition, action: `${ctx.config.linkOrigin}/e/form/${form.publicId}`, page, colour: newsletter.colour });
+  const html = formHtml({
+    form: form.definition,
+    action: `${ctx.config.linkOrigin}/e/form/${form.publicId}`,
+    page,
+    colour: newsletter.colour,
+  });
   return (
     <main className="mx-auto max-w-2xl px-5 py-[12vh]">
-      <h1 className="border-b-[3px] border-double border-b-ink pb-4 font-serif text-[38px] leading-tight break-words">{newsletter.name}</h1>
+      <h1 className="border-b-[3px] border-double border-b-ink pb-4 font-serif text-[38px] leading-tight break-words">
+        {newsletter.name}
+      </h1>
       {newsletter.description && <p className="mt-4 font-serif text-[21px] leading-8 text-ink-2">{newsletter.description}</p>}
       <style>{formCss(newsletter.colour)}</style>
       <div className="mt-8" dangerouslySetInnerHTML={{ __html: html }} />

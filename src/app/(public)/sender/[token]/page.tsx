@@ -10,7 +10,11 @@ export const dynamic = 'force-dynamic';
 export default async function Page({ params }: { params: Promise<{ token: string }> }) {
   const { token } = await params;
   const said = await proveSender(await runtime(), token).then(
-    (proven) => ({ title: 'This address is confirmed', sentence: `${proven.newsletter.name} may send letters from ${proven.address}.`, slug: proven.newsletter.slug }),
+    (proven) => ({
+      title: 'This address is confirmed',
+      sentence: `${proven.newsletter.name} may send letters from ${proven.address}.`,
+      slug: proven.newsletter.slug,
+    }),
     (error: unknown) => ({ title: 'This link does not work', sentence: asFault(error).sentence, slug: null }),
   );
   return (

@@ -15,7 +15,11 @@ export const metadata: Metadata = { title: 'Auto-sends' };
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const [rules, senders, lists] = await Promise.all([newPostsOf(ctx, newsletter), sendersOf(ctx, newsletter), listsOf(ctx, newsletter)]);
+  const [rules, senders, lists] = await Promise.all([
+    newPostsOf(ctx, newsletter),
+    sendersOf(ctx, newsletter),
+    listsOf(ctx, newsletter),
+  ]);
   const now = ctx.clock.now();
   const running = rules.filter((rule) => rule.switchedOnAt);
   return (
@@ -25,10 +29,31 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           {senders.length > 0 && (
             <Section title="Connect a blog">
               <Sheet className="mt-3">
-                <ActionForm action={connectBlog.bind(null, slug)} submit="Read the feed" done="The feed can be read. Switch it on when you are ready." clears tone={rules.length ? 'plain' : 'main'}>
-                  <TextField name="feedUrl" type="url" inputMode="url" label="Feed address" placeholder="https://lanternfish.example/feed.xml" hint="RSS, Atom or JSON Feed; https or http." />
-                  <ChoiceField name="senderId" label="From" choices={senders.map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))} />
-                  <ChoiceField name="listId" label="To everyone reading" choices={lists.map((l) => ({ value: l.id, label: l.name }))} />
+                <ActionForm
+                  action={connectBlog.bind(null, slug)}
+                  submit="Read the feed"
+                  done="The feed can be read. Switch it on when you are ready."
+                  clears
+                  tone={rules.length ? 'plain' : 'main'}
+                >
+                  <TextField
+                    name="feedUrl"
+                    type="url"
+                    inputMode="url"
+                    label="Feed address"
+                    placeholder="https://lanternfish.example/feed.xml"
+                    hint="RSS, Atom or JSON Feed; https or http."
+                  />
+                  <ChoiceField
+                    name="senderId"
+                    label="From"
+                    choices={senders.map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))}
+                  />
+                  <ChoiceField
+                    name="listId"
+                    label="To everyone reading"
+                    choices={lists.map((l) => ({ value: l.id, label: l.name }))}
+                  />
                 </ActionForm>
               </Sheet>
             </Section>
@@ -48,7 +73,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <>A rule that sends by itself: each new post of your blog becomes a letter, without a hand on it.</>
         ) : (
           <>
-            <b>{running.length === 1 ? 'One blog is' : `${running.length} blogs are`} watched</b>. Each new post becomes a letter within minutes, by itself.
+            <b>{running.length === 1 ? 'One blog is' : `${running.length} blogs are`} watched</b>. Each new post becomes a letter
+            within minutes, by itself.
           </>
         )}
       </Standfirst>
@@ -67,7 +93,11 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         </Empty>
       )}
       {rules.map((rule) => (
-        <Section key={rule.id} title={`New posts: ${rule.name}`} aside={rule.polledAt ? `looked ${ago(rule.polledAt, now)}` : 'not looked at yet'}>
+        <Section
+          key={rule.id}
+          title={`New posts: ${rule.name}`}
+          aside={rule.polledAt ? `looked ${ago(rule.polledAt, now)}` : 'not looked at yet'}
+        >
           <div className="flex flex-wrap items-start justify-between gap-4 py-3">
             <dl className="grid grid-cols-[6rem_1fr] gap-x-3 gap-y-1">
               <dt className="text-ink-2">Feed</dt>
@@ -87,7 +117,11 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 )}
               </dd>
             </dl>
-            <ActionButton tone={rule.switchedOnAt ? 'plain' : 'main'} action={switchRule.bind(null, slug, rule.id, !rule.switchedOnAt)} done={rule.switchedOnAt ? 'Switched off. Nothing more is sent.' : 'Switched on. New posts leave by themselves.'}>
+            <ActionButton
+              tone={rule.switchedOnAt ? 'plain' : 'main'}
+              action={switchRule.bind(null, slug, rule.id, !rule.switchedOnAt)}
+              done={rule.switchedOnAt ? 'Switched off. Nothing more is sent.' : 'Switched on. New posts leave by themselves.'}
+            >
               {rule.switchedOnAt ? 'Switch off' : 'Switch on'}
             </ActionButton>
           </div>

@@ -25,8 +25,19 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         <>
           <Section title="Add a sender">
             <Sheet className="mt-3">
-              <ActionForm action={makeSender.bind(null, slug)} submit="Add sender" done="A link is on its way to that address." clears tone={senders.length ? 'plain' : 'main'}>
-                <TextField name="name" label="Name" placeholder="Ottoline Vance" hint="The first thing a reader looks at: a person, a title or a topic." />
+              <ActionForm
+                action={makeSender.bind(null, slug)}
+                submit="Add sender"
+                done="A link is on its way to that address."
+                clears
+                tone={senders.length ? 'plain' : 'main'}
+              >
+                <TextField
+                  name="name"
+                  label="Name"
+                  placeholder="Ottoline Vance"
+                  hint="The first thing a reader looks at: a person, a title or a topic."
+                />
                 <TextField name="address" type="email" label="Address" placeholder="letters@lanternfish.example" />
                 <TextField name="replyTo" type="email" label="Reply address" hint="Only if replies should go elsewhere." />
               </ActionForm>
@@ -35,7 +46,13 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <Section title="Add a domain">
             <Sheet className="mt-3">
               <ActionForm action={makeDomain.bind(null, slug)} submit="Add domain" tone="plain">
-                <TextField name="name" label="Domain" placeholder="lanternfish.example" hint="What stands after the @ of your from-address." mono />
+                <TextField
+                  name="name"
+                  label="Domain"
+                  placeholder="lanternfish.example"
+                  hint="What stands after the @ of your from-address."
+                  mono
+                />
               </ActionForm>
             </Sheet>
           </Section>
@@ -84,8 +101,15 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 ) : (
                   <div key="s" className="flex flex-wrap items-center gap-2">
                     <Chip tone="look">Awaiting click</Chip>
-                    {sender.proofSentAt && <span className="text-small text-ink-2">sent {spokenTime(sender.proofSentAt, now, newsletter.time_zone)}</span>}
-                    <ActionButton action={sendProofAgain.bind(null, slug, sender.id)} done="Sent again. The newest link is the one that works.">
+                    {sender.proofSentAt && (
+                      <span className="text-small text-ink-2">
+                        sent {spokenTime(sender.proofSentAt, now, newsletter.time_zone)}
+                      </span>
+                    )}
+                    <ActionButton
+                      action={sendProofAgain.bind(null, slug, sender.id)}
+                      done="Sent again. The newest link is the one that works."
+                    >
                       Send again
                     </ActionButton>
                   </div>
@@ -96,7 +120,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         )}
       </Section>
       <Section title="Domains">
-        {domains.length === 0 && <p className="py-4 text-ink-2">None yet. Add the domain of your from-address, and we say which records it needs.</p>}
+        {domains.length === 0 && (
+          <p className="py-4 text-ink-2">None yet. Add the domain of your from-address, and we say which records it needs.</p>
+        )}
         {domains.length > 0 && (
           <Table
             label="Domains"
@@ -119,7 +145,10 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           />
         )}
       </Section>
-      <p className="text-ink-2">Bounces and complaints by provider, DMARC reports and the ramp-up of a new domain will stand here too. They are not built yet.</p>
+      <p className="text-ink-2">
+        Bounces and complaints by provider, DMARC reports and the ramp-up of a new domain will stand here too. They are not built
+        yet.
+      </p>
     </Screen>
   );
 }

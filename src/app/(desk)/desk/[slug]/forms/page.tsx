@@ -21,7 +21,13 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         <Section title="A new form">
           <Sheet className="mt-3">
             <ActionForm action={makeForm.bind(null, slug)} submit="Make a form" tone="plain">
-              <TextField name="name" label="Where will it stand?" maxLength={80} placeholder="After every article" hint="Only you see this name." />
+              <TextField
+                name="name"
+                label="Where will it stand?"
+                maxLength={80}
+                placeholder="After every article"
+                hint="Only you see this name."
+              />
             </ActionForm>
           </Sheet>
           <Note tone="know" title="Ask for little">
@@ -41,13 +47,21 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           </>
         ) : (
           <>
-            <b>{counted(sum('sentIn'), 'sign-up', 'sign-ups')}</b> came through {counted(forms.length, 'form', 'forms')}; <b>{percent(sum('confirmed'), sum('sentIn'))}</b> of them confirmed by email.
+            <b>{counted(sum('sentIn'), 'sign-up', 'sign-ups')}</b> came through {counted(forms.length, 'form', 'forms')};{' '}
+            <b>{percent(sum('confirmed'), sum('sentIn'))}</b> of them confirmed by email.
           </>
         )}
       </Standfirst>
       <Table
         label="Forms"
-        columns={[{ title: 'Form' }, { title: 'Asks', hideNarrow: true }, { title: 'Shown', figure: true }, { title: 'Sent in', figure: true }, { title: 'Confirmed', figure: true }, { title: 'Of sent in', figure: true }]}
+        columns={[
+          { title: 'Form' },
+          { title: 'Asks', hideNarrow: true },
+          { title: 'Shown', figure: true },
+          { title: 'Sent in', figure: true },
+          { title: 'Confirmed', figure: true },
+          { title: 'Of sent in', figure: true },
+        ]}
         rows={forms.map((form) => ({
           key: form.id,
           cells: [

@@ -8,7 +8,10 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
   await deskOf((await params).slug);
   return (
     <Screen>
-      <Standfirst title="Growth">Here will stand where readers come from, form by form and page by page, where confirmations get lost, and who stays. It is not built yet; the last 28 days are on Today.</Standfirst>
+      <Standfirst title="Growth">
+        Here will stand where readers come from, form by form and page by page, where confirmations get lost, and who stays. It is
+        not built yet; the last 28 days are on Today.
+      </Standfirst>
     </Screen>
   );
 }

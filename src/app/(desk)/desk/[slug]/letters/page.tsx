@@ -21,7 +21,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <>Every letter that leaves, and what became of it. The first one is made from your next blog post.</>
         ) : (
           <>
-            <b>{counted(sent.length, 'letter', 'letters')}</b> sent, <b>{figure(delivered)}</b> copies delivered. For now letters are made from new posts of your blog; writing them here comes later.
+            <b>{counted(sent.length, 'letter', 'letters')}</b> sent, <b>{figure(delivered)}</b> copies delivered. For now letters
+            are made from new posts of your blog; writing them here comes later.
           </>
         )}
       </Standfirst>
@@ -37,7 +38,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           Connect your blog, and each new post becomes a letter by itself.
         </Empty>
       ) : (
-        <LetterTable letters={letters.map((l) => ({ ...l, at: l.startedAt ?? l.dueAt }))} slug={slug} now={ctx.clock.now()} zone={newsletter.time_zone} />
+        <LetterTable
+          letters={letters.map((l) => ({ ...l, at: l.startedAt ?? l.dueAt }))}
+          slug={slug}
+          now={ctx.clock.now()}
+          zone={newsletter.time_zone}
+        />
       )}
     </Screen>
   );

@@ -2,7 +2,7 @@ import type { Metadata } from 'next';
 import Link from 'next/link';
 import { counted, figure } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
-import { readersPage, totalsOf, type ReaderFilter } from '@/server/readers/readers';
+import { type ReaderFilter, readersPage, totalsOf } from '@/server/readers/readers';
 import { ButtonLink } from '@/ui/kit/button';
 import { Empty, Screen, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
@@ -15,7 +15,13 @@ export const metadata: Metadata = { title: 'Readers' };
 const STATES = ['reading', 'waiting', 'left', 'bouncing'] as const;
 type Query = { q?: string; state?: string; before?: string };
 
-export default async function Page({ params, searchParams }: { params: Promise<{ slug: string }>; searchParams: Promise<Query> }) {
+export default async function Page({
+  params,
+  searchParams,
+}: {
+  params: Promise<{ slug: string }>;
+  searchParams: Promise<Query>;
+}) {
   const { slug } = await params;
   const query = await searchParams;
   const { ctx, newsletter } = await deskOf(slug);
@@ -23,7 +29,11 @@ export default async function Page({ params, searchParams }: { params: Promise<{
   const [page, totals] = await Promise.all([readersPage(ctx, newsletter, filter), totalsOf(ctx, newsletter)]);
   const now = ctx.clock.now();
   const everyone = totals.reading + totals.waiting + totals.left + totals.unreachable;
-  const next = new URLSearchParams({ ...(query.q ? { q: query.q } : {}), ...(query.state ? { state: query.state } : {}), before: page.next ?? '' });
+  const next = new URLSearchParams({
+    ...(query.q ? { q: query.q } : {}),
+    ...(query.state ? { state: query.state } : {}),
+    before: page.next ?? '',
+  });
   return (
     <Screen>
       <Standfirst title="Readers">
@@ -31,7 +41,8 @@ export default async function Page({ params, searchParams }: { params: Promise<{
           <>Everyone who asked for your letters stands here, with where they came from and what they agreed to.</>
         ) : (
           <>
-            <b>{counted(totals.reading, 'person reads', 'people read')}</b> your letters; {counted(totals.waiting, 'waits', 'wait')} for their own confirmation, {figure(totals.left)} left
+            <b>{counted(totals.reading, 'person reads', 'people read')}</b> your letters;{' '}
+            {counted(totals.waiting, 'waits', 'wait')} for their own confirmation, {figure(totals.left)} left
             {totals.unreachable > 0 && <>, and {counted(totals.unreachable, 'address', 'addresses')} cannot be reached</>}.
           </>
         )}
@@ -55,7 +66,13 @@ export default async function Page({ params, searchParams }: { params: Promise<{
           ) : (
             <Table
               label="Readers"
-              columns={[{ title: 'Reader' }, { title: 'State' }, { title: 'Came from', hideNarrow: true }, { title: 'Page', hideNarrow: true }, { title: 'First came', figure: true }]}
+              columns={[
+                { title: 'Reader' },
+                { title: 'State' },
+                { title: 'Came from', hideNarrow: true },
+                { title: 'Page', hideNarrow: true },
+                { title: 'First came', figure: true },
+              ]}
               rows={page.rows.map((reader) => ({
                 key: reader.id,
                 cells: [

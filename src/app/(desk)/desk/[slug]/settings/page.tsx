@@ -57,9 +57,21 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           maxLength={300}
           hint="Why this person gets the letter. Name the newsletter and where they signed up: it is read by people who forgot."
         />
-        <LongField name="postalAddress" label="Postal address" defaultValue={newsletter.postal_address} maxLength={300} hint={POSTAL_HINT} />
+        <LongField
+          name="postalAddress"
+          label="Postal address"
+          defaultValue={newsletter.postal_address}
+          maxLength={300}
+          hint={POSTAL_HINT}
+        />
         <ZoneField value={newsletter.time_zone} />
-        <TextField name="colour" label="Colour of forms and letters" defaultValue={newsletter.colour} mono hint="A dark one, written like #17645c." />
+        <TextField
+          name="colour"
+          label="Colour of forms and letters"
+          defaultValue={newsletter.colour}
+          mono
+          hint="A dark one, written like #17645c."
+        />
       </ActionForm>
     </Screen>
   );

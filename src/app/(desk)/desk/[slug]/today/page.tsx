@@ -3,7 +3,7 @@ import type { Metadata } from 'next';
 import Link from 'next/link';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { dayAndHour, longDay, spokenTime } from '@/core/growth/times';
-import { today, type Today } from '@/server/growth/today';
+import { type Today, today } from '@/server/growth/today';
 import { Funnel } from '@/ui/growth/funnel';
 import { JoinedLeft } from '@/ui/growth/joined-left';
 import { Chip, Empty, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
@@ -27,7 +27,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       at: letter.dueAt,
       time: letter.state === 'sending' ? 'leaving now' : dayAndHour(letter.dueAt, zone),
       title: letter.subject,
-      detail: letter.state === 'sending' ? `${figure(letter.counts.delivered)} of ${figure(letter.counts.recipients)}` : letter.fault ? 'held back' : `to about ${figure(data.totals.reading)}`,
+      detail:
+        letter.state === 'sending'
+          ? `${figure(letter.counts.delivered)} of ${figure(letter.counts.recipients)}`
+          : letter.fault
+            ? 'held back'
+            : `to about ${figure(data.totals.reading)}`,
       href: `/desk/${slug}/letters/${letter.id}`,
       held: letter.fault !== null,
     }));
@@ -39,7 +44,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <>Nobody reads {newsletter.name} yet. The steps on the right lead to the first reader, one after the other.</>
         ) : (
           <>
-            <b>{counted(data.totals.reading, 'person', 'people')}</b> {data.totals.reading === 1 ? 'reads' : 'read'} {newsletter.name}. In the last 7 days <b>{figure(data.week.joined)} joined</b> and{' '}
+            <b>{counted(data.totals.reading, 'person', 'people')}</b> {data.totals.reading === 1 ? 'reads' : 'read'}{' '}
+            {newsletter.name}. In the last 7 days <b>{figure(data.week.joined)} joined</b> and{' '}
             <b>{figure(data.week.left)} left</b>
             {last && last.counts.recipients > 0 && (
               <>
@@ -81,9 +87,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         }
       >
         {out.length === 0 ? (
-          <Empty title="No letter has left yet">Connect your blog under Auto-sends, and the next post you publish becomes the first one.</Empty>
+          <Empty title="No letter has left yet">
+            Connect your blog under Auto-sends, and the next post you publish becomes the first one.
+          </Empty>
         ) : (
-          <LetterTable letters={out.slice(0, 6).map((l) => ({ ...l, at: l.startedAt ?? l.dueAt }))} slug={slug} now={data.now} zone={zone} />
+          <LetterTable
+            letters={out.slice(0, 6).map((l) => ({ ...l, at: l.startedAt ?? l.dueAt }))}
+            slug={slug}
+            now={data.now}
+            zone={zone}
+          />
         )}
       </Section>
     </Screen>
@@ -112,7 +125,11 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
           <ol className="mt-2.5 space-y-1.5">
             {steps.map((step) => (
               <li key={step.label} className="flex items-center gap-2 text-[13px]">
-                {step.done ? <Check size={15} className="text-verdigris" aria-label="done" /> : <Circle size={15} className="text-ink-3" aria-label="to do" />}
+                {step.done ? (
+                  <Check size={15} className="text-verdigris" aria-label="done" />
+                ) : (
+                  <Circle size={15} className="text-ink-3" aria-label="to do" />
+                )}
                 {step.done ? (
                   <span className="text-ink-2">{step.label}</span>
                 ) : (
@@ -135,7 +152,8 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
                 <li key={row.provider} className="flex items-center justify-between gap-2 border-b border-rule-2 py-2">
                   <span className="min-w-0 truncate">{row.provider}</span>
                   <span className="figures flex shrink-0 items-center gap-2 font-semibold">
-                    {(100 * share).toFixed(1)}% <Chip tone={tone}>{tone === 'fine' ? 'arrives' : tone === 'look' ? 'mostly arrives' : 'often refused'}</Chip>
+                    {(100 * share).toFixed(1)}%{' '}
+                    <Chip tone={tone}>{tone === 'fine' ? 'arrives' : tone === 'look' ? 'mostly arrives' : 'often refused'}</Chip>
                   </span>
                 </li>
               );
@@ -144,11 +162,15 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
         </Section>
       )}
       <Section title="Who you are">
-        {data.senders.length === 0 && <Note tone="know" title="No sender yet" action={{ label: 'Add one', href: `${base}/delivery` }} />}
+        {data.senders.length === 0 && (
+          <Note tone="know" title="No sender yet" action={{ label: 'Add one', href: `${base}/delivery` }} />
+        )}
         {data.senders.slice(0, 3).map((sender) => (
           <p key={sender.id} className="border-b border-rule-2 py-2 text-[13px]">
             <b className="mr-1.5">{sender.name}</b>
-            <Chip tone={sender.state === 'confirmed' ? 'fine' : 'look'}>{sender.state === 'confirmed' ? 'Confirmed' : 'Awaiting click'}</Chip>
+            <Chip tone={sender.state === 'confirmed' ? 'fine' : 'look'}>
+              {sender.state === 'confirmed' ? 'Confirmed' : 'Awaiting click'}
+            </Chip>
             <span className="block break-all text-ink-2">{sender.address}</span>
           </p>
         ))}
@@ -157,7 +179,9 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
             <Link href={`${base}/delivery/domains/${domain.id}`} className="mr-1.5 font-semibold hover:underline">
               {domain.name}
             </Link>
-            <Chip tone={domain.state === 'authenticated' ? 'fine' : 'look'}>{domain.state === 'authenticated' ? 'Signed and aligned' : 'Records missing'}</Chip>
+            <Chip tone={domain.state === 'authenticated' ? 'fine' : 'look'}>
+              {domain.state === 'authenticated' ? 'Signed and aligned' : 'Records missing'}
+            </Chip>
             {domain.checkedAt && <span className="block text-ink-2">checked {spokenTime(domain.checkedAt, data.now, zone)}</span>}
           </p>
         ))}
@@ -170,7 +194,12 @@ function needsYou(data: Today, base: string) {
   const notes = [];
   for (const letter of data.letters.filter((l) => l.fault)) {
     notes.push(
-      <Note key={letter.id} tone="mend" title={`“${letter.subject}” is held back`} action={{ label: 'Mend it', href: `${base}/delivery` }}>
+      <Note
+        key={letter.id}
+        tone="mend"
+        title={`“${letter.subject}” is held back`}
+        action={{ label: 'Mend it', href: `${base}/delivery` }}
+      >
         {letter.fault}
       </Note>,
     );
@@ -178,21 +207,36 @@ function needsYou(data: Today, base: string) {
   for (const domain of data.domains.filter((d) => d.state === 'incomplete')) {
     const wrong = domain.records.filter((r) => r.judgement && r.judgement.verdict !== 'right');
     notes.push(
-      <Note key={domain.id} tone="mend" title={`${domain.name}: ${counted(wrong.length, 'record is', 'records are')} not right`} action={{ label: 'See what differs', href: `${base}/delivery/domains/${domain.id}` }}>
+      <Note
+        key={domain.id}
+        tone="mend"
+        title={`${domain.name}: ${counted(wrong.length, 'record is', 'records are')} not right`}
+        action={{ label: 'See what differs', href: `${base}/delivery/domains/${domain.id}` }}
+      >
         Letters wait until the domain proves them.
       </Note>,
     );
   }
   for (const rule of data.autoSends.filter((a) => a.fault && a.switchedOnAt)) {
     notes.push(
-      <Note key={rule.id} tone="look" title="Your blog's feed could not be read" action={{ label: 'See auto-sends', href: `${base}/auto-sends` }}>
+      <Note
+        key={rule.id}
+        tone="look"
+        title="Your blog's feed could not be read"
+        action={{ label: 'See auto-sends', href: `${base}/auto-sends` }}
+      >
         {rule.fault} We ask again by ourselves.
       </Note>,
     );
   }
   if (data.totals.waiting > 0) {
     notes.push(
-      <Note key="waiting" tone="look" title={`${counted(data.totals.waiting, 'sign-up', 'sign-ups')} never confirmed`} action={{ label: 'See who', href: `${base}/readers?state=waiting` }}>
+      <Note
+        key="waiting"
+        tone="look"
+        title={`${counted(data.totals.waiting, 'sign-up', 'sign-ups')} never confirmed`}
+        action={{ label: 'See who', href: `${base}/readers?state=waiting` }}
+      >
         They got the confirmation letter and nothing else.
       </Note>,
     );

@@ -3,9 +3,9 @@ import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime } from '@/core/growth/times';
 import { letterOf } from '@/server/sending/letters';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
+import { Refreshing } from '@/ui/kit/refreshing';
 import { Table } from '@/ui/kit/table';
 import { LetterPreview } from '@/ui/sending/letter-preview';
-import { Refreshing } from '@/ui/kit/refreshing';
 import { deskOf, orNotFound } from '../../../../../desk';
 
 export const metadata: Metadata = { title: 'Letter' };
@@ -62,17 +62,20 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         {letter.state === 'due' && letter.fault && <>It is held back and leaves by itself once this is mended.</>}
         {letter.state === 'sending' && (
           <>
-            It is leaving: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> delivered, {counted(waiting, 'is', 'are')} on the way.
+            It is leaving: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> delivered,{' '}
+            {counted(waiting, 'is', 'are')} on the way.
           </>
         )}
         {letter.state === 'sent' && (
           <>
-            <b>{percent(counts.delivered, counts.recipients)}</b> of {counted(counts.recipients, 'reader', 'readers')} got it; <b>{counted(counts.people, 'person', 'people')}</b> read it and <b>{figure(counts.clicked)}</b>{' '}
-            clicked.
+            <b>{percent(counts.delivered, counts.recipients)}</b> of {counted(counts.recipients, 'reader', 'readers')} got it;{' '}
+            <b>{counted(counts.people, 'person', 'people')}</b> read it and <b>{figure(counts.clicked)}</b> clicked.
           </>
         )}
       </Standfirst>
-      {letter.fault && <Note tone="mend" title={letter.fault} action={{ label: 'Go to Delivery', href: `/desk/${slug}/delivery` }} />}
+      {letter.fault && (
+        <Note tone="mend" title={letter.fault} action={{ label: 'Go to Delivery', href: `/desk/${slug}/delivery` }} />
+      )}
       {letter.html && (
         <Section title="As it was sent" aside={letter.from}>
           <LetterPreview html={letter.html} text={letter.text ?? ''} />
@@ -82,8 +85,17 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         <Section title="By mailbox provider">
           <Table
             label="Delivery by mailbox provider"
-            columns={[{ title: 'Provider' }, { title: 'Recipients', figure: true }, { title: 'Delivered', figure: true }, { title: 'Came back', figure: true }, { title: 'Waiting', figure: true }]}
-            rows={letter.providers.map((p) => ({ key: p.provider, cells: [p.provider, figure(p.recipients), figure(p.delivered), figure(p.bounced), figure(p.waiting)] }))}
+            columns={[
+              { title: 'Provider' },
+              { title: 'Recipients', figure: true },
+              { title: 'Delivered', figure: true },
+              { title: 'Came back', figure: true },
+              { title: 'Waiting', figure: true },
+            ]}
+            rows={letter.providers.map((p) => ({
+              key: p.provider,
+              cells: [p.provider, figure(p.recipients), figure(p.delivered), figure(p.bounced), figure(p.waiting)],
+            }))}
           />
         </Section>
       )}

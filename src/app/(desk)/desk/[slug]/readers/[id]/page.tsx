@@ -53,7 +53,10 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
       <Section title="What happened" aside="newest first">
         <ol>
           {reader.history.map((entry) => (
-            <li key={`${entry.at.getTime()}${entry.text}`} className="grid grid-cols-[7.5rem_1fr] gap-x-4 border-b border-rule-2 py-2.5">
+            <li
+              key={`${entry.at.getTime()}${entry.text}`}
+              className="grid grid-cols-[7.5rem_1fr] gap-x-4 border-b border-rule-2 py-2.5"
+            >
               <time dateTime={entry.at.toISOString()} title={fullTime(entry.at, zone)} className="text-ink-2">
                 {spokenTime(entry.at, now, zone)}
               </time>

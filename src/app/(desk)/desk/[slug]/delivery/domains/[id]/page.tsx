@@ -35,7 +35,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               </Note>
             )}
             <Note tone="know" title="Changed it already?">
-              Your host says an answer may be remembered for a while, often an hour. We look again by ourselves, in {minutes} min, and at longer intervals after that.
+              Your host says an answer may be remembered for a while, often an hour. We look again by ourselves, in {minutes} min,
+              and at longer intervals after that.
             </Note>
           </Section>
           <Section title="Senders here" aside={senders.length || undefined}>
@@ -43,7 +44,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             {senders.map((sender) => (
               <p key={sender.id} className="border-b border-rule-2 py-2 text-[13px]">
                 <b className="mr-1.5">{sender.name}</b>
-                <Chip tone={sender.state === 'confirmed' ? 'fine' : 'look'}>{sender.state === 'confirmed' ? 'Confirmed' : 'Awaiting click'}</Chip>
+                <Chip tone={sender.state === 'confirmed' ? 'fine' : 'look'}>
+                  {sender.state === 'confirmed' ? 'Confirmed' : 'Awaiting click'}
+                </Chip>
                 <span className="block break-all text-ink-2">{sender.address}</span>
               </p>
             ))}
@@ -69,9 +72,14 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           {right} of {domain.records.length} records
         </b>{' '}
         are right.{' '}
-        {domain.state === 'authenticated' ? 'Letters from this domain are signed, aligned and believed.' : 'Publish the rest at your DNS host; letters from this domain leave once they stand.'}
+        {domain.state === 'authenticated'
+          ? 'Letters from this domain are signed, aligned and believed.'
+          : 'Publish the rest at your DNS host; letters from this domain leave once they stand.'}
       </Standfirst>
-      <Section title="Records at your DNS host" aside={domain.checkedAt ? `checked ${ago(domain.checkedAt, now)}, next check in ${minutes} min` : 'not checked yet'}>
+      <Section
+        title="Records at your DNS host"
+        aside={domain.checkedAt ? `checked ${ago(domain.checkedAt, now)}, next check in ${minutes} min` : 'not checked yet'}
+      >
         <RecordLedger records={domain.records} />
       </Section>
     </Screen>

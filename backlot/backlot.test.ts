@@ -1,0 +1,87 @@
+import * as dns from 'dns-packet';
+import { describe, expect, it } from 'vitest';
+import { rss } from './blog/feed';
+import { answer, encodeUdp } from './dns/answer';
+import { makeRecord, readMasterFile, valueTokens, writeMasterFile } from './dns/master-file';
+import { goneNotice, mannerOf } from './mailboxes/manners';
+
+const ZONE = `$ORIGIN lanternfish.example.
+$TTL 600
+@  IN SOA ns host 1 2 3 4 5
+@  IN TXT "v=spf1 include:spf.inkset.example ~all" ; a comment
+   IN MX 10 mx.postbird.example.
+bounce 300 IN CNAME in.inkset.example.
+ink1._domainkey IN TXT ( "v=DKIM1; k=rsa; "
+                         "p=AAAA" )
+www IN A 127.0.0.1
+*.wild IN TXT "star"
+loop IN CNAME pool
+pool IN CNAME loop
+a.deep IN A 127.0.0.1
+`;
+
+describe('the DNS host', () => {
+  const { records, faults } = readMasterFile(ZONE, 'lanternfish.example');
+  const zones = new Map([['lanternfish.example', records]]);
+  const ask = (name: string, type: string) =>
+    answer(zones, { type: 'query', id: 7, flags: 0x100, questions: [{ name, type: type as 'TXT' }] });
+  const code = (packet: dns.Packet) => (packet.flags ?? 0) & 15;
+
+  it('reads master files: origin, inherited owners, comments, parentheses, quoted parts (RFC 1035 5.1)', () => {
+    expect(faults).toEqual([]);
+    expect(records.find((r) => r.name.startsWith('ink1'))?.strings).toEqual(['v=DKIM1; k=rsa; ', 'p=AAAA']);
+    expect(records.find((r) => r.type === 'MX')).toMatchObject({
+      name: 'lanternfish.example',
+      priority: 10,
+      value: 'mx.postbird.example',
+    });
+    expect(readMasterFile(writeMasterFile('lanternfish.example', records), 'lanternfish.example').records).toEqual(records);
+    expect(readMasterFile('@ IN WHAT 1', 'a.example').faults).toEqual([
+      { line: 1, text: '“WHAT” is no record type this host knows' },
+    ]);
+  });
+  it('tells "no such name" from "no such type", follows aliases, knows wildcards', () => {
+    expect(code(ask('nothing.lanternfish.example', 'TXT'))).toBe(3);
+    expect(code(ask('www.lanternfish.example', 'TXT'))).toBe(0);
+    expect(code(ask('deep.lanternfish.example', 'TXT'))).toBe(0);
+    expect(ask('bounce.lanternfish.example', 'A').answers).toHaveLength(1);
+    expect(ask('x.wild.lanternfish.example', 'TXT').answers).toHaveLength(1);
+    expect(code(ask('loop.lanternfish.example', 'A'))).toBe(2);
+    expect(code(ask('elsewhere.example', 'A'))).toBe(5);
+  });
+  it('cuts long values into strings of 255 and sends what does not fit by TCP', () => {
+    const record = makeRecord('k.lanternfish.example', 'TXT', valueTokens('x'.repeat(600), 'TXT'), 60, 'lanternfish.example')!;
+    expect(record.strings?.map((part) => part.length)).toEqual([255, 255, 90]);
+    const query = { type: 'query', id: 1, questions: [{ name: 'k.lanternfish.example', type: 'TXT' }] } as dns.Packet;
+    const response = dns.decode(encodeUdp(answer(new Map([['lanternfish.example', [record]]]), query), query));
+    expect(response.flags! & 0x200).toBe(0x200);
+    expect(response.answers).toEqual([]);
+  });
+});
+
+describe('the mailboxes', () => {
+  it('answer by how the address begins', () => {
+    expect(
+      ['mara@a.example', 'nobody-x@a.example', 'Gone-x@a.example', 'full-x@a', 'slow-x@a', 'refuse-x@a'].map(mannerOf),
+    ).toEqual(['takes', 'nobody', 'gone', 'full', 'slow', 'refuse']);
+    const notice = goneNotice({
+      returnPath: 'b-1@bounce.example',
+      recipient: 'gone-x@a.example',
+      host: 'mx.a.example',
+      date: new Date(0),
+      original: 'Subject: s\r\n\r\nbody',
+    });
+    expect(notice).toContain('Final-Recipient: rfc822; gone-x@a.example');
+    expect(notice).not.toContain('body');
+  });
+});
+
+describe('the blog', () => {
+  it('gives a feed whose tag changes with its posts', () => {
+    const post = { slug: 'a', title: 'A & B', summary: 's', html: '<p>]]></p>', at: '2026-11-24T09:00:00Z' };
+    const one = rss([post], 'http://blog.test', 'T');
+    expect(one.body).toContain('<title>A &amp; B</title>');
+    expect(one.body).toContain(']]]]><![CDATA[>');
+    expect(rss([post, { ...post, slug: 'b' }], 'http://blog.test', 'T').etag).not.toBe(one.etag);
+  });
+});

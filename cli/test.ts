@@ -1,0 +1,80 @@
+import { spawn } from 'node:child_process';
+import { mkdirSync, readFileSync, rmSync } from 'node:fs';
+import { join } from 'node:path';
+import { ROOT } from './home';
+import { ensure } from './machine';
+
+type Check = { name: string; args: string[] };
+
+/** What holds the house together besides its tests; each counts as one. */
+const CHECKS: Check[] = [
+  { name: 'format and lint', args: ['biome', 'check', '--error-on-warnings', '.'] },
+  { name: 'types', args: ['tsc', '--noEmit'] },
+  { name: 'layers', args: ['depcruise', 'src', 'backlot', 'demo', 'cli', 'bench', '--config', '.dependency-cruiser.cjs'] },
+  { name: 'nothing dead', args: ['knip', '--no-config-hints'] },
+];
+
+function run(args: string[]): Promise<{ code: number; output: string }> {
+  const [program = '', ...rest] = args;
+  const child = spawn(join(ROOT, 'node_modules/.bin', program), rest, { cwd: ROOT, stdio: ['ignore', 'pipe', 'pipe'] });
+  let output = '';
+  child.stdout.on('data', (chunk) => {
+    output += chunk;
+  });
+  child.stderr.on('data', (chunk) => {
+    output += chunk;
+  });
+  return new Promise((resolve) => child.on('close', (code) => resolve({ code: code ?? 1, output })));
+}
+
+type Counts = { passed: number; failed: number };
+
+/** Runs some of Vitest's projects and counts from its own report, so that a run that dies counts as failed. */
+async function suite(projects: string[], words: string[]): Promise<Counts> {
+  const report = join(ROOT, '.inkset-test', `report-${projects.join('-')}.json`);
+  rmSync(report, { force: true });
+  mkdirSync(join(ROOT, '.inkset-test'), { recursive: true });
+  const args = [
+    'run',
+    ...projects.flatMap((name) => ['--project', name]),
+    '--reporter=default',
+    '--reporter=json',
+    `--outputFile.json=${report}`,
+  ];
+  const child = spawn(join(ROOT, 'node_modules/.bin/vitest'), [...args, ...words], {
+    cwd: ROOT,
+    stdio: ['ignore', 'inherit', 'inherit'],
+  });
+  const code = await new Promise<number>((resolve) => child.on('close', (status) => resolve(status ?? 1)));
+  try {
+    const { numPassedTests: passed, numFailedTests: failed } = JSON.parse(readFileSync(report, 'utf8'));
+    return { passed, failed: failed === 0 && code !== 0 ? 1 : failed };
+  } catch {
+    return { passed: 0, failed: 1 };
+  }
+}
+
+/**
+ * All checks and tests. The last line is `N passed, N failed`; the exit code is 1 if anything failed or nothing ran.
+ * With words, only the test files whose path holds one of them are run, and no checks: for use while working.
+ */
+export async function test(words: string[]): Promise<void> {
+  ensure(['postgresql', 'chromium'], (text) => console.log(text));
+  const total: Counts = { passed: 0, failed: 0 };
+  if (words.length === 0) {
+    for (const check of CHECKS) {
+      const { code, output } = await run(check.args);
+      console.log(`${code === 0 ? 'ok  ' : 'FAIL'} ${check.name}`);
+      if (code !== 0) console.log(output);
+      total[code === 0 ? 'passed' : 'failed'] += 1;
+    }
+  }
+  // The browser's tests come last and alone: they want the machine for themselves.
+  for (const projects of words.length ? [['unit', 'integration', 'e2e']] : [['unit', 'integration'], ['e2e']]) {
+    const { passed, failed } = await suite(projects, words);
+    total.passed += passed;
+    total.failed += failed;
+  }
+  console.log(`${total.passed} passed, ${total.failed} failed`);
+  process.exitCode = total.failed > 0 || total.passed === 0 ? 1 : 0;
+}

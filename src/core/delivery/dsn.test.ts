@@ -1,0 +1,58 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import { bounceOutcome, readDeliveryStatus } from './dsn';
+import { isMachine } from './machine';
+
+const NOTICE = `Reporting-MTA: dns; mx.kestrel.example\r
+\r
+Final-Recipient: rfc822; Gone@kestrel.example\r
+Action: failed\r
+Status: 5.1.1 (bad mailbox)\r
+Diagnostic-Code: smtp; 550 5.1.1\r
+ The mailbox does not exist\r
+\r
+Final-Recipient: rfc822; slow@kestrel.example\r
+Action: delayed\r
+Status: 4.4.1\r
+`;
+
+describe('delivery status notifications', () => {
+  it('are read recipient by recipient, folded lines joined (RFC 3464)', () => {
+    expect(readDeliveryStatus(NOTICE)).toEqual([
+      {
+        recipient: 'Gone@kestrel.example',
+        action: 'failed',
+        status: '5.1.1',
+        diagnostic: '550 5.1.1 The mailbox does not exist',
+      },
+      { recipient: 'slow@kestrel.example', action: 'delayed', status: '4.4.1', diagnostic: '' },
+    ]);
+  });
+  it('bury a mailbox only when it is the mailbox that is gone', () => {
+    const [gone, slow] = readDeliveryStatus(NOTICE);
+    expect(bounceOutcome(gone!)?.kind).toBe('dead');
+    expect(bounceOutcome(slow!)).toBeNull();
+    const policy = { recipient: 'a@b.example', action: 'failed', status: '5.7.1', diagnostic: '550 5.7.1 Not wanted' };
+    expect(bounceOutcome(policy)?.kind).toBe('refused');
+    const full = { recipient: 'a@b.example', action: 'failed', status: '5.2.2', diagnostic: '552 5.2.2 Mailbox full' };
+    expect(bounceOutcome(full)?.kind).toBe('refused');
+    expect(bounceOutcome({ ...full, status: '', diagnostic: '' })?.kind).toBe('dead');
+  });
+  it('never throw, whatever they hold', () => {
+    fc.assert(fc.property(fc.string({ unit: 'binary' }), (text) => void readDeliveryStatus(text).map(bounceOutcome)));
+  });
+});
+
+describe('isMachine', () => {
+  it.each([
+    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', 60, 'GET', false],
+    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', 1, 'GET', true],
+    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', null, 'GET', false],
+    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', 60, 'HEAD', true],
+    ['ImageProxy/1.0', 60, 'GET', true],
+    ['LinkScanner bot', 6000, 'GET', true],
+    ['', 60, 'GET', true],
+  ])('%j after %s s by %s: %s', (agent, seconds, method, machine) => {
+    expect(isMachine(agent, seconds, method)).toBe(machine);
+  });
+});

@@ -1,0 +1,152 @@
+import { createServer, type Server } from 'node:http';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { createNewPosts, newPostsOf, pollNewPosts, switchNewPosts } from '@/server/autosend/new-posts';
+import { lettersOf } from '@/server/sending/letters';
+import { DAY, MINUTE, TestWorld } from './world';
+
+/** A blog in this process whose posts and manners the tests set. */
+class Blog {
+  posts: { guid: string; title: string; at: Date }[] = [];
+  answer: 'feed' | 'away' | 'broken' | 'page' = 'feed';
+  asked = 0;
+  unchanged = 0;
+  origin = '';
+  #server: Server | null = null;
+  async open(): Promise<this> {
+    this.#server = createServer((request, response) => {
+      this.asked += 1;
+      const etag = `"${this.posts.length}-${this.posts.at(-1)?.guid ?? ''}"`;
+      if (this.answer === 'away') return void response.writeHead(503).end();
+      if (this.answer === 'page') return void response.end('<!doctype html><html></html>');
+      if (this.answer === 'feed' && request.headers['if-none-match'] === etag) {
+        this.unchanged += 1;
+        return void response.writeHead(304).end();
+      }
+      const items = [...this.posts]
+        .reverse()
+        .map(
+          (post) =>
+            `<item><title>${post.title}</title><guid>${post.guid}</guid><link>/${post.guid}</link><pubDate>${post.at.toUTCString()}</pubDate><description>Words of ${post.title}</description></item>`,
+        );
+      const body = `<rss version="2.0"><channel><title>Lanternfish</title>${items.join('')}</channel></rss>`;
+      response.writeHead(200, { etag }).end(this.answer === 'broken' ? body.slice(0, body.length / 2) : body);
+    });
+    await new Promise<void>((resolve) => this.#server!.listen(0, '127.0.0.1', resolve));
+    this.origin = `http://127.0.0.1:${(this.#server.address() as { port: number }).port}`;
+    return this;
+  }
+  close(): void {
+    this.#server?.closeAllConnections();
+    this.#server?.close();
+  }
+}
+
+let world: TestWorld;
+let blog: Blog;
+let newsletter: Awaited<ReturnType<TestWorld['newsletter']>>;
+let rule: string;
+
+beforeAll(async () => {
+  world = await TestWorld.open();
+  blog = await new Blog().open();
+});
+afterAll(async () => {
+  blog.close();
+  await world.close();
+});
+beforeEach(async () => {
+  Object.assign(blog, { posts: [], answer: 'feed', asked: 0, unchanged: 0 });
+  for (let n = 0; n < 3; n += 1)
+    blog.posts.push({ guid: `old${n}`, title: `Old ${n}`, at: new Date(world.clock.now().getTime() - (30 - n) * DAY) });
+  newsletter = await world.newsletter();
+  const { senderId } = await world.sender(newsletter);
+  ({ id: rule } = await createNewPosts(world.ctx, newsletter, {
+    feedUrl: `${blog.origin}/feed.xml`,
+    senderId,
+    listId: await world.list(newsletter),
+  }));
+  await switchNewPosts(world.ctx, newsletter, rule, true);
+});
+const publish = (guid: string) => blog.posts.push({ guid, title: `Post ${guid}`, at: world.clock.now() });
+const subjects = async () => (await lettersOf(world.ctx, newsletter)).map((letter) => letter.subject);
+const poll = async () => {
+  world.clock.advance(2 * MINUTE);
+  return pollNewPosts(world.ctx, rule);
+};
+
+describe('watching a blog', () => {
+  it('never mails the back catalogue, mails each new post once, and asks only for what changed', async () => {
+    await pollNewPosts(world.ctx, rule);
+    expect(await subjects()).toEqual([]);
+    expect(await poll()).toBe(0);
+    publish('a');
+    expect(await poll()).toBe(1);
+    expect(await poll()).toBe(0);
+    expect(await subjects()).toEqual(['Post a']);
+    expect(blog.unchanged).toBe(2);
+  });
+
+  it('mails a post that appears between switching on and the first look', async () => {
+    world.clock.advance(MINUTE);
+    publish('quick');
+    expect(await pollNewPosts(world.ctx, rule)).toBe(1);
+  });
+
+  it('two polls at once make one letter', async () => {
+    await pollNewPosts(world.ctx, rule);
+    publish('b');
+    world.clock.advance(2 * MINUTE);
+    await Promise.all([pollNewPosts(world.ctx, rule), pollNewPosts(world.ctx, rule), pollNewPosts(world.ctx, rule)]);
+    expect(await subjects()).toEqual(['Post b']);
+  });
+
+  it('a feed that is away or broken loses nothing, says so, and is asked less and less', async () => {
+    await pollNewPosts(world.ctx, rule);
+    publish('c');
+    blog.answer = 'away';
+    await poll();
+    expect((await newPostsOf(world.ctx, newsletter))[0]?.fault).toMatch(/answered with error 503/);
+    blog.answer = 'broken';
+    await poll();
+    expect((await newPostsOf(world.ctx, newsletter))[0]?.fault).toMatch(/not a feed we can read/);
+    const asked = blog.asked;
+    world.clock.advance(MINUTE);
+    await pollNewPosts(world.ctx, rule);
+    expect(blog.asked).toBe(asked);
+    blog.answer = 'feed';
+    world.clock.advance(10 * MINUTE);
+    expect(await pollNewPosts(world.ctx, rule)).toBe(1);
+    expect((await newPostsOf(world.ctx, newsletter))[0]?.fault).toBeNull();
+  });
+
+  it('off and on again mails nothing of the pause', async () => {
+    await pollNewPosts(world.ctx, rule);
+    await switchNewPosts(world.ctx, newsletter, rule, false);
+    publish('paused');
+    world.clock.advance(DAY * 3);
+    expect(await pollNewPosts(world.ctx, rule)).toBe(0);
+    await switchNewPosts(world.ctx, newsletter, rule, true);
+    expect(await pollNewPosts(world.ctx, rule)).toBe(0);
+    publish('after');
+    expect(await poll()).toBe(1);
+    expect(await subjects()).toEqual(['Post after']);
+  });
+
+  it('refuses an address that is no feed, before anything is saved', async () => {
+    const input = {
+      feedUrl: `${blog.origin}/`,
+      senderId: (await world.sender(newsletter, 'second.example')).senderId,
+      listId: await world.list(newsletter),
+    };
+    blog.answer = 'page';
+    await expect(createNewPosts(world.ctx, newsletter, input)).rejects.toMatchObject({
+      fields: { feedUrl: expect.stringContaining('a web page, not a feed') },
+    });
+    await expect(createNewPosts(world.ctx, newsletter, { ...input, feedUrl: 'http://127.0.0.1:1/feed' })).rejects.toMatchObject({
+      code: 'unreachable',
+    });
+    const stranger = await world.newsletter('A stranger');
+    blog.answer = 'feed';
+    await expect(createNewPosts(world.ctx, stranger, input)).rejects.toMatchObject({ fields: { senderId: 'Choose a sender.' } });
+  });
+});

@@ -1,0 +1,34 @@
+import { join } from 'node:path';
+import pg from 'pg';
+import type { TestProject } from 'vitest/node';
+import { connect } from '@/server/db/connection';
+import { migrate } from '@/server/db/migrate';
+import { openHome, ROOT } from '../../cli/home';
+import { ensure } from '../../cli/machine';
+import { startPostgres, stopPostgres } from '../../cli/postgres';
+
+declare module 'vitest' {
+  interface ProvidedContext {
+    server: string;
+  }
+}
+
+/** Starts a PostgreSQL of the tests' own and migrates a template once; every test file copies it (see world.ts). */
+export default async function setup(project: TestProject): Promise<() => void> {
+  ensure(['postgresql'], () => {});
+  const home = openHome(join(ROOT, '.inkset-test'));
+  const { url } = await startPostgres(home);
+  const client = new pg.Client({ connectionString: url.replace(/\/inkset$/, '/postgres') });
+  await client.connect();
+  const { rows } = await client.query<{ datname: string }>(
+    "select datname from pg_database where datname like 'copy_%' or datname = 'template_inkset'",
+  );
+  for (const { datname } of rows) await client.query(`drop database ${datname} with (force)`);
+  await client.query('create database template_inkset');
+  await client.end();
+  const { db } = connect(url.replace(/\/inkset$/, '/template_inkset'), () => {});
+  await migrate(db);
+  await db.destroy();
+  project.provide('server', url.replace(/\/inkset$/, ''));
+  return () => stopPostgres(home, 'immediate');
+}

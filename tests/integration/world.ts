@@ -1,0 +1,265 @@
+import { randomBytes } from 'node:crypto';
+import { simpleParser } from 'mailparser';
+import pg from 'pg';
+import pino from 'pino';
+import { SMTPServer } from 'smtp-server';
+import { inject } from 'vitest';
+import { ManualClock } from '@/server/clock/clock';
+import { readConfig } from '@/server/config';
+import type { Context, Newsletter } from '@/server/context';
+import { connect } from '@/server/db/connection';
+import type { Resolver } from '@/server/dns/resolver';
+import { publicForm } from '@/server/forms/forms';
+import { newId } from '@/server/ids';
+import { type JobName, jobs } from '@/server/jobs/jobs';
+import { housekeeping, tick } from '@/server/jobs/tick';
+import { newDkimPair } from '@/server/mail/identity';
+import { createNewsletter } from '@/server/newsletters/newsletters';
+
+export const START = new Date('2026-11-24T09:00:00Z');
+export const MINUTE = 60_000;
+export const DAY = 86_400_000;
+
+type Taken = { from: string; to: string; source: string };
+
+/** A mailbox provider's SMTP server in this process. `answers` gives an address another reply than "taken". */
+export class MailSink {
+  readonly taken: Taken[] = [];
+  readonly answers = new Map<string, [code: number, text: string]>();
+  #server: SMTPServer | null = null;
+  port = 0;
+
+  async open(port = 0): Promise<this> {
+    const server = new SMTPServer({
+      authOptional: true,
+      disabledCommands: ['STARTTLS', 'AUTH'],
+      disableReverseLookup: true,
+      onRcptTo: ({ address }, _session, callback) => {
+        const answer = this.answers.get(address);
+        callback(answer ? Object.assign(new Error(answer[1]), { responseCode: answer[0] }) : null);
+      },
+      onData: (stream, session, callback) => {
+        const chunks: Buffer[] = [];
+        stream.on('data', (chunk: Buffer) => chunks.push(chunk));
+        stream.on('end', () => {
+          const from = session.envelope.mailFrom ? session.envelope.mailFrom.address : '';
+          for (const { address } of session.envelope.rcptTo)
+            this.taken.push({ from, to: address, source: Buffer.concat(chunks).toString('latin1') });
+          callback();
+        });
+      },
+    });
+    server.on('error', () => {});
+    await new Promise<void>((resolve) => server.listen(port, '127.0.0.1', resolve));
+    this.#server = server;
+    this.port = (server.server.address() as { port: number }).port;
+    return this;
+  }
+  async close(): Promise<void> {
+    await new Promise<void>((resolve) => (this.#server ? this.#server.close(resolve) : resolve()));
+    this.#server = null;
+  }
+  to(address: string): Taken[] {
+    return this.taken.filter((mail) => mail.to === address);
+  }
+}
+
+/** DNS as tests set it: `txt` and `cname` by name; every domain's mail goes to the sink unless it is in `noMail`. */
+export class SetResolver implements Resolver {
+  readonly records = new Map<string, string[]>();
+  readonly noMail = new Map<string, string>();
+  silent = false;
+
+  async #look(name: string) {
+    if (this.silent) return { kind: 'unanswered' as const, reason: 'time-out' };
+    const values = this.records.get(name);
+    return values ? { kind: 'found' as const, values } : { kind: 'none' as const };
+  }
+  txt(name: string) {
+    return this.#look(name);
+  }
+  cname(name: string) {
+    return this.#look(name);
+  }
+  async mailHosts(domain: string) {
+    const code = this.noMail.get(domain);
+    if (code === 'null') return [];
+    if (code) throw Object.assign(new Error(code), { code });
+    return [`mx.${domain}`];
+  }
+  async addresses() {
+    return ['127.0.0.1'];
+  }
+}
+
+/** A context over a database of its own, with a clock that stands still, a sink for mail and a resolver that is told what to say. */
+export class TestWorld {
+  private constructor(
+    readonly ctx: Context,
+    readonly pool: pg.Pool,
+    readonly clock: ManualClock,
+    readonly dns: SetResolver,
+    readonly mail: MailSink,
+    private readonly name: string,
+  ) {}
+
+  static async open(): Promise<TestWorld> {
+    const server = inject('server');
+    const name = `copy_${randomBytes(6).toString('hex')}`;
+    await admin(server, `create database ${name} template template_inkset`);
+    const mail = await new MailSink().open();
+    const config = readConfig({
+      INKSET_DATABASE_URL: `${server}/${name}`,
+      INKSET_SECRET: 'a secret that is long enough for tests',
+      INKSET_WEB_ORIGIN: 'https://inkset.example',
+      INKSET_LINK_ORIGIN: 'https://go.inkset.example',
+      INKSET_MAIL_DOMAIN: 'inkset.example',
+      INKSET_MX_PORT: String(mail.port),
+      INKSET_ALLOW_LOOPBACK: 'true',
+      INKSET_FEED_SECONDS: '60',
+    });
+    const clock = new ManualClock(START);
+    const dns = new SetResolver();
+    const { db, pool } = connect(config.databaseUrl, () => {}, 12);
+    return new TestWorld({ db, clock, config, log: pino({ level: 'silent' }), resolver: dns }, pool, clock, dns, mail, name);
+  }
+
+  async close(): Promise<void> {
+    await this.ctx.db.destroy();
+    await this.mail.close();
+    await admin(inject('server'), `drop database ${this.name} with (force)`);
+  }
+
+  readonly worker = newId();
+
+  /** Does what is due now, as the worker process would, until nothing is due. */
+  async work(silentSeconds = 10): Promise<void> {
+    await housekeeping(this.ctx);
+    const tasks = jobs(this.ctx, this.worker, () => false);
+    for (let found = true; found; ) {
+      const due: [JobName, object][] = [];
+      await tick(this.ctx, this.worker, async (name, payload) => due.push([name, payload]), silentSeconds);
+      for (const [name, payload] of due) await tasks[name](payload, undefined as never);
+      found = due.length > 0;
+    }
+  }
+
+  /** A writer with a newsletter of their own. */
+  async newsletter(name = 'Lanternfish Letters'): Promise<Newsletter & { owner: string }> {
+    const owner = newId();
+    await this.ctx.db
+      .insertInto('user')
+      .values({ id: owner, name: 'Ottoline Vance', email: `${owner}@postbird.example`, emailVerified: true })
+      .execute();
+    const newsletter = await createNewsletter(this.ctx, owner, {
+      name,
+      description: '',
+      postalAddress: 'PO Box 600, Lisbon',
+      timeZone: 'Europe/Lisbon',
+    });
+    return { ...newsletter, owner };
+  }
+
+  /** A confirmed sender at a domain whose records are right. */
+  async sender(
+    newsletter: Newsletter,
+    domain = 'lanternfish.example',
+  ): Promise<{ senderId: string; domainId: string; publicKey: string }> {
+    const { publicKey, sealed } = await newDkimPair(this.ctx);
+    const [senderId, domainId] = [newId(), newId()];
+    const now = this.clock.now();
+    const of = { newsletter_id: newsletter.id, created_at: now };
+    await this.ctx.db
+      .insertInto('senders')
+      .values({ id: senderId, ...of, name: 'Ottoline Vance', address: `letters@${domain}`, domain, confirmed_at: now })
+      .execute();
+    await this.ctx.db
+      .insertInto('domains')
+      .values({
+        id: domainId,
+        ...of,
+        name: domain,
+        selector: 'ink1',
+        public_key: publicKey,
+        private_key: sealed,
+        reports_token: `d-${newId()}`,
+        state: 'authenticated',
+        next_check_at: new Date(now.getTime() + DAY),
+      })
+      .execute();
+    this.dns.records.set(`ink1._domainkey.${domain}`, [`v=DKIM1; k=rsa; p=${publicKey}`]);
+    return { senderId, domainId, publicKey };
+  }
+
+  async list(newsletter: Newsletter): Promise<string> {
+    const { id } = await this.ctx.db
+      .selectFrom('lists')
+      .select('id')
+      .where('newsletter_id', '=', newsletter.id)
+      .orderBy('position')
+      .executeTakeFirstOrThrow();
+    return id;
+  }
+
+  /** The form of the newsletter's own sign-up page. */
+  async form(newsletter: Newsletter) {
+    const row = await this.ctx.db
+      .selectFrom('forms')
+      .select('public_id')
+      .where('newsletter_id', '=', newsletter.id)
+      .where('hosted', '=', true)
+      .executeTakeFirstOrThrow();
+    return (await publicForm(this.ctx, row.public_id))!;
+  }
+
+  /** People reading a newsletter's first list, without the way they came. */
+  async readers(newsletter: Newsletter, addresses: string[]): Promise<string[]> {
+    const listId = await this.list(newsletter);
+    const now = this.clock.now();
+    const ids = addresses.map(() => newId());
+    await this.ctx.db
+      .insertInto('readers')
+      .values(
+        addresses.map((address, n) => ({
+          id: ids[n]!,
+          newsletter_id: newsletter.id,
+          address,
+          address_key: address.toLowerCase(),
+          provider: address.slice(address.lastIndexOf('@') + 1),
+          created_at: now,
+        })),
+      )
+      .execute();
+    await this.ctx.db
+      .insertInto('memberships')
+      .values(
+        ids.map((id) => ({
+          reader_id: id,
+          list_id: listId,
+          newsletter_id: newsletter.id,
+          state: 'reading' as const,
+          since: now,
+          joined_at: now,
+        })),
+      )
+      .execute();
+    return ids;
+  }
+
+  /** The first address after these words in the mails to somebody. */
+  async linkIn(to: string, part: string): Promise<string> {
+    const mail = this.mail.to(to).at(-1);
+    if (!mail) throw new Error(`no mail to ${to}`);
+    const { text = '' } = await simpleParser(mail.source);
+    const found = new RegExp(`https?://\\S*${part}\\S*`).exec(text)?.[0];
+    if (!found) throw new Error(`no link with ${part} in ${text}`);
+    return found;
+  }
+}
+
+async function admin(server: string, statement: string): Promise<void> {
+  const client = new pg.Client({ connectionString: `${server}/postgres` });
+  await client.connect();
+  await client.query(statement);
+  await client.end();
+}
