@@ -27,9 +27,9 @@ start(async () => {
   };
 
   const take = async (stream: SMTPServerDataStream, session: SMTPServerSession) => {
-    const mail = await simpleParser(stream, { skipImageLinks: true, skipTextToHtml: true });
+    const mail = await simpleParser(stream, { skipImageLinks: true, skipTextToHtml: true, keepDeliveryStatus: true });
     if (stream.sizeExceeded) throw reply(552, '5.3.4 Too large for a notice');
-    // The parser hands the machine part of a notice over as an attachment.
+    // Kept apart by the option above, the machine part of a notice comes as an attachment.
     const status =
       mail.attachments.find((part) => part.contentType === 'message/delivery-status')?.content.toString('utf8') ?? null;
     for (const { address } of session.envelope.rcptTo) {

@@ -76,16 +76,17 @@ export class TestWorld {
     return (await response.json()) as Letter[];
   }
 
-  /** Waits for a letter to somebody whose subject holds these words. */
-  async letter(to: string, words: string): Promise<Letter> {
+  /** Waits for a letter to somebody whose subject holds these words; each look lets some minutes of the world's time pass. */
+  async letter(to: string, words: string, minutesALook = 0): Promise<Letter> {
     let found: Letter | undefined;
     await expect
       .poll(
         async () => {
+          if (minutesALook) await this.advance(minutesALook);
           found = (await this.letters(to)).find((letter) => letter.subject.includes(words) && letter.verdicts);
           return found ? 'it came' : `no letter “${words}” to ${to}`;
         },
-        { timeout: 30_000, interval: 150 },
+        { timeout: 30_000, interval: minutesALook ? 1_000 : 150 },
       )
       .toBe('it came');
     return found!;

@@ -1,6 +1,8 @@
 import { authenticate } from 'mailauth';
 import { simpleParser } from 'mailparser';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { deliveryToken } from '@/core/sending/token';
+import { recordOutcomes } from '@/server/delivery/outcomes';
 import { takeReturned } from '@/server/delivery/returned';
 import { tick } from '@/server/jobs/tick';
 import { leave } from '@/server/readers/leave';
@@ -212,7 +214,7 @@ describe('a worker that dies', () => {
     await world.readers(newsletter, names(1));
     const id = await schedule();
     await startLetter(world.ctx, id);
-    await tick(world.ctx, world.worker, async () => {});
+    await tick(world.ctx, { id: world.worker, pool: null }, async () => {});
     await Promise.all([
       deliverTo(world.ctx, 'heronmail.example', world.worker, () => false),
       deliverTo(world.ctx, 'heronmail.example', world.worker, () => false),
@@ -237,6 +239,21 @@ describe('what comes back', () => {
     await schedule('The next one');
     await world.work();
     expect(world.mail.to(to)).toHaveLength(1);
+  });
+
+  it('a notice that overtakes our own record of the delivery counts all the same', async () => {
+    await world.readers(newsletter, names(1));
+    const id = await schedule();
+    await startLetter(world.ctx, id);
+    const { rows } = await world.pool.query("update deliveries set state = 'claimed', claimed_by = $1 returning id, sent_on", [
+      world.worker,
+    ]);
+    const token = deliveryToken({ id: BigInt(rows[0].id), sentOn: rows[0].sent_on }, world.ctx.config.secret);
+    const to = `b-${token}@bounce.lanternfish.example`;
+    expect(await takeReturned(world.ctx, { to, deliveryStatus: notice(names(1)[0]!, '5.1.1') })).toBe('bounce');
+    const item = { ...rows[0], letter_id: id, newsletter_id: newsletter.id, reader_id: '', address: '', attempts: 0 };
+    await recordOutcomes(world.ctx, [{ item, outcome: { kind: 'delivered', response: '250' }, again: null }], world.worker);
+    expect(await counts(id)).toMatchObject({ delivered: 0, bounced: 1 });
   });
 
   it('a forged address, an auto reply and a delay notice change nothing', async () => {

@@ -138,7 +138,7 @@ export class TestWorld {
     const tasks = jobs(this.ctx, this.worker, () => false);
     for (let found = true; found; ) {
       const due: [JobName, object][] = [];
-      await tick(this.ctx, this.worker, async (name, payload) => due.push([name, payload]), silentSeconds);
+      await tick(this.ctx, { id: this.worker, pool: null }, async (name, payload) => due.push([name, payload]), silentSeconds);
       for (const [name, payload] of due) await tasks[name](payload, undefined as never);
       found = due.length > 0;
     }

@@ -15,7 +15,7 @@ export type Schema = {
   domains: DomainTable;
   outbox: OutboxTable;
   rate_limits: { key: string; window_start: Date; count: number };
-  workers: { id: string; seen_at: Generated<Date> };
+  workers: { id: string; seen_at: Generated<Date>; pool: string | null };
   lists: ListTable;
   forms: FormTable;
   readers: ReaderTable;

@@ -30,15 +30,21 @@ export async function takeReturned(ctx: Context, message: Returned): Promise<Tak
   return ctx.db.transaction().execute(async (trx) => {
     const dead = outcome.kind === 'dead';
     const item = await trx
-      .updateTable('deliveries')
-      .set({ state: dead ? 'bounced' : 'refused', response: outcome.response })
+      .selectFrom('deliveries')
+      .select(['id', 'sent_on', 'letter_id', 'newsletter_id', 'reader_id', 'state'])
       .where('sent_on', '=', ref.sentOn)
       .where('id', '=', String(ref.id))
-      .where('state', '=', 'delivered')
-      .returning(['id', 'sent_on', 'letter_id', 'newsletter_id', 'reader_id'])
+      .forUpdate()
       .executeTakeFirst();
-    if (!item) return 'nothing';
-    await bumpLetter(trx, item.letter_id, { delivered: -1, [dead ? 'bounced' : 'refused']: 1 });
+    // A notice may overtake the writing of "delivered": then the delivery is still claimed, and stays as we mark it now.
+    if (!item || item.state === 'bounced' || item.state === 'refused') return 'nothing';
+    await trx
+      .updateTable('deliveries')
+      .set({ state: dead ? 'bounced' : 'refused', claimed_by: null, response: outcome.response })
+      .where('sent_on', '=', ref.sentOn)
+      .where('id', '=', String(ref.id))
+      .execute();
+    await bumpLetter(trx, item.letter_id, { delivered: item.state === 'delivered' ? -1 : 0, [dead ? 'bounced' : 'refused']: 1 });
     if (dead) await buryAddress(ctx, trx, item, outcome.response);
     return 'bounce';
   });

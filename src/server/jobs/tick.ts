@@ -7,6 +7,9 @@ import type { JobName } from './jobs';
 /** Puts a job on the queue. The key makes a second one replace the first; the queue name keeps two from running side by side. */
 export type Enqueue = (name: JobName, payload: object, options: { jobKey: string; queueName: string }) => Promise<unknown>;
 
+/** This worker process: its own name, and the name under which the queue locks jobs for it. */
+export type Self = { id: string; pool: string | null };
+
 /** A worker that has not been seen for this many seconds has gone, and its claims are free. By the database's own time. */
 const SILENT_SECONDS = 10;
 
@@ -14,8 +17,8 @@ const SILENT_SECONDS = 10;
  * Looks at the tables for what is due by the context's clock and enqueues it. Called every second and whenever the clock jumps;
  * calling it more often, or from several workers, does no harm.
  */
-export async function tick(ctx: Context, workerId: string, enqueue: Enqueue, silentSeconds = SILENT_SECONDS): Promise<void> {
-  await beat(ctx, workerId);
+export async function tick(ctx: Context, self: Self, enqueue: Enqueue, silentSeconds = SILENT_SECONDS): Promise<void> {
+  await beat(ctx, self);
   await releaseClaims(ctx, silentSeconds);
   const now = ctx.clock.now();
   const due = async (name: JobName, ids: { id: string }[]) => {
@@ -60,16 +63,16 @@ export async function tick(ctx: Context, workerId: string, enqueue: Enqueue, sil
 }
 
 /** Says that this worker lives. */
-async function beat(ctx: Context, workerId: string): Promise<void> {
+async function beat(ctx: Context, { id, pool }: Self): Promise<void> {
   await ctx.db
     .insertInto('workers')
-    .values({ id: workerId })
-    .onConflict((c) => c.column('id').doUpdateSet({ seen_at: sql`now()` }))
+    .values({ id, pool })
+    .onConflict((c) => c.column('id').doUpdateSet({ seen_at: sql`now()`, pool }))
     .execute();
 }
 
 /**
- * Gives back what a worker had claimed that has fallen silent. Not in the first seconds after the database itself came back: then
+ * Gives back what a worker had claimed that has fallen silent, and unlocks its jobs, which the queue would keep for hours. Not in the first seconds after the database itself came back: then
  * everybody has been silent, and a living worker still holds results to write.
  */
 async function releaseClaims(ctx: Context, silentSeconds: number): Promise<void> {
@@ -90,13 +93,20 @@ async function releaseClaims(ctx: Context, silentSeconds: number): Promise<void>
       ),
     )
     .executeTakeFirst();
+  const gone = await ctx.db
+    .deleteFrom('workers')
+    .where('seen_at', '<', silent)
+    .where(sql<boolean>`pg_postmaster_start_time() < ${silent}`)
+    .returning('pool')
+    .execute();
+  const pools = gone.flatMap((worker) => worker.pool ?? []);
+  if (pools.length) await sql`select graphile_worker.force_unlock_workers(${pools}::text[])`.execute(ctx.db);
   if (result.numUpdatedRows) ctx.log.warn({ letters: Number(result.numUpdatedRows) }, 'a worker fell silent; its letters go on');
 }
 
-/** What is done once an hour: old windows and workers forgotten, the next months' partitions made. */
+/** What is done once an hour: old windows forgotten, the next months' partitions made. */
 export async function housekeeping(ctx: Context): Promise<void> {
   await forgetOldLimits(ctx);
-  await ctx.db.deleteFrom('workers').where('seen_at', '<', sql<Date>`now() - interval '1 day'`).execute();
   const now = ctx.clock.now().getTime();
   for (const days of [0, 31])
     await sql`select ensure_month(${new Date(now + days * 86_400_000).toISOString().slice(0, 10)}::date)`.execute(ctx.db);

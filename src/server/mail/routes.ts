@@ -24,13 +24,17 @@ export async function openLine(ctx: Context, domain: string): Promise<MailLine> 
   } catch (error) {
     const code = (error as { code?: string }).code;
     if (code === 'ENOTFOUND') throw new NoRoute(`550 5.1.2 There is no domain called ${domain}`);
-    throw new LineDown({ host: domain, address: '', port: ctx.config.mxPort }, `has no name server that answers (${code})`);
+    throw new LineDown(
+      { host: domain, address: '', port: ctx.config.mxPort },
+      'connect',
+      `has no name server that answers (${code})`,
+    );
   }
   if (all.length === 0) throw new NoRoute(`550 5.1.10 ${domain} takes no mail`);
   let last: unknown;
   for (const target of all) {
     try {
-      return await MailLine.open(target, `out.${ctx.config.mailDomain}`);
+      return await MailLine.open(target, { heloName: `out.${ctx.config.mailDomain}`, tls: 'offered', verify: false });
     } catch (error) {
       last = error;
     }

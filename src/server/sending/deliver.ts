@@ -22,22 +22,45 @@ export async function deliverTo(ctx: Context, provider: string, workerId: string
   const lines: MailLine[] = [];
   const letters = new Map<string, Promise<Prepared>>();
   let handed = 0;
+  let down: LineDown | null = null;
+  // While one batch is handed over, the next is being claimed and the results of the one before are being written.
+  let next = settle(claim(ctx, provider, workerId));
+  let written = settle(Promise.resolve());
   try {
-    while (!stopping()) {
-      const batch = await claim(ctx, provider, workerId);
-      if (batch.length === 0) break;
-      const { results, down } = await handOver(ctx, provider, batch, lines, letters);
-      await untilBack(() => recordOutcomes(ctx, results, workerId), pause);
-      handed += results.filter((result) => result.outcome.kind === 'delivered').length;
-      if (down) {
-        await postpone(ctx, provider, down);
-        break;
-      }
+    for (let batch = (await next)(); batch.length > 0 && !stopping() && !down; batch = (await next)()) {
+      next = settle(claim(ctx, provider, workerId));
+      const done = await handOver(ctx, provider, batch, lines, letters);
+      (await written)();
+      written = settle(untilBack(() => recordOutcomes(ctx, done.results, workerId), pause));
+      handed += done.results.filter((result) => result.outcome.kind === 'delivered').length;
+      down = done.down;
     }
   } finally {
-    for (const line of lines) line.close();
+    for (const line of lines) line?.close();
+    const results = await written;
+    const untried = (await next)();
+    if (untried.length) await untilBack(() => release(ctx, untried, workerId), pause);
+    results();
   }
+  if (down) await postpone(ctx, provider, down);
   return handed;
+}
+
+/** Waits for work that runs beside other work: its error is thrown when its result is asked for, not before. */
+const settle = <T>(work: Promise<T>): Promise<() => T> =>
+  work.then(
+    (value) => () => value,
+    (error) => () => {
+      throw error;
+    },
+  );
+
+/** Gives back what was claimed and not tried. */
+async function release(ctx: Context, batch: Claim[], workerId: string): Promise<void> {
+  await sql`
+    update deliveries d set state = 'queued', claimed_by = null
+    from unnest(${batch.map((item) => item.sent_on)}::date[], ${batch.map((item) => item.id)}::bigint[]) as mine(sent_on, id)
+    where d.sent_on = mine.sent_on and d.id = mine.id and d.state = 'claimed' and d.claimed_by = ${workerId}`.execute(ctx.db);
 }
 
 /** Takes a batch for this worker. SKIP LOCKED lets several workers take from one provider's queue without waiting. */

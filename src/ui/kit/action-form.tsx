@@ -10,6 +10,7 @@ import {
   useContext,
   useId,
   useState,
+  useSyncExternalStore,
   useTransition,
 } from 'react';
 import { toast } from 'sonner';
@@ -38,6 +39,12 @@ export function ActionForm({ action, submit, done, children, aside, tone = 'main
   const [fault, setFault] = useState<FaultValue | null>(null);
   const [pending, begin] = useTransition();
   const id = useId();
+  // Before the page has come alive a click would send the form the plain way and lose what was typed.
+  const alive = useSyncExternalStore(
+    () => () => {},
+    () => true,
+    () => false,
+  );
   return (
     <form
       noValidate
@@ -67,7 +74,7 @@ export function ActionForm({ action, submit, done, children, aside, tone = 'main
         </p>
       )}
       <div className="flex flex-wrap items-center gap-3">
-        <Button type="submit" tone={tone} disabled={pending} aria-busy={pending}>
+        <Button type="submit" tone={tone} disabled={pending || !alive} aria-busy={pending}>
           {submit}
         </Button>
         {aside}

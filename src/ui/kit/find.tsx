@@ -69,7 +69,6 @@ export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
         type="button"
         onClick={() => setOpen('find')}
         className="flex items-center gap-2 rounded-sm p-1.5 text-[14px] font-medium text-ink-2 hover:text-ink"
-        aria-label="Find anything, Ctrl K"
       >
         {trigger}
       </button>

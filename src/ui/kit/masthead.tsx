@@ -94,7 +94,7 @@ export function Masthead({ slug, name, newsletters, person, theme, signOut, setT
             trigger={
               <>
                 <Search size={16} aria-hidden />
-                <span className="hidden sm:inline">Find</span>
+                <span className="sr-only sm:not-sr-only">Find</span>
                 <kbd className="hidden rounded-sm border px-1.5 font-mono text-[12px] text-ink-2 xl:inline">Ctrl K</kbd>
               </>
             }
@@ -109,7 +109,7 @@ export function Masthead({ slug, name, newsletters, person, theme, signOut, setT
           </Link>
           <Menu>
             <MenuButton
-              aria-label={`Account of ${person.name}`}
+              aria-label={`${initials(person.name)}, account of ${person.name}`}
               className="flex size-[30px] items-center justify-center rounded-full bg-slate-tint text-[12px] font-bold text-slate"
             >
               {initials(person.name)}
