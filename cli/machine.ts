@@ -3,6 +3,16 @@ import { existsSync } from 'node:fs';
 import { serverPrograms } from './postgres';
 
 export const CHROMIUM = '/usr/bin/chromium';
+/** What a headless browser is started with: as root, without a screen, and without looking for anything outside. */
+export const BROWSER_FLAGS = [
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+  '--no-first-run',
+  '--disable-quic',
+];
 type Need = { what: string; there: () => boolean; packages: string[]; mend: string };
 
 export const NEEDS: Record<'postgresql' | 'chromium', Need> = {

@@ -12,6 +12,7 @@ const HELP = `./inkset COMMAND
   start    the same without the demo newsletter (--backlot brings the simulated world along)
   stop     ends all that was started
   test     all checks and tests; the last line counts them
+  pictures takes a picture of each main view of the running demo into docs/screenshots
   bench    measures, as ratios against a yardstick in the same run
   doctor   what is missing or wrong, and the mend`;
 
@@ -94,6 +95,8 @@ async function main(): Promise<void> {
       return doctor(home);
     case 'test':
       return (await import('./test')).test(rest);
+    case 'pictures':
+      return (await import('./pictures')).pictures(home, rest, say);
     case 'bench': {
       const database = await startPostgres(home);
       const { bench } = await import('../bench/main');

@@ -315,6 +315,7 @@ describe('from a form on a page to a post in an inbox', () => {
     await section('Readers');
     await until(desk, /1 person reads[\s\S]*1 left[\s\S]*1 address cannot be reached/);
     await desk.getByRole('combobox', { name: 'State' }).selectOption('bouncing');
+    await desk.waitForURL(/state=bouncing/);
     await desk.getByText('no such mailbox').waitFor();
     await section('Letters');
     await desk.getByRole('link', { name: POST }).click();

@@ -2,21 +2,12 @@ import { join } from 'node:path';
 import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
 import { expect } from 'vitest';
 import { openHome, ROOT } from '../../cli/home';
-import { CHROMIUM, ensure } from '../../cli/machine';
+import { BROWSER_FLAGS, CHROMIUM, ensure } from '../../cli/machine';
 import { removeHome, stopPostgres } from '../../cli/postgres';
 import { stopAll } from '../../cli/processes';
 import { type Stack, startStack } from '../../cli/stack';
 
-export const FLAGS = [
-  '--no-sandbox',
-  '--disable-gpu',
-  '--disable-background-networking',
-  '--disable-component-update',
-  '--disable-sync',
-  '--no-first-run',
-  '--disable-quic',
-];
-/** What a person's browser says; the headless one's own name would be counted as a machine's. */
+export /** What a person's browser says; the headless one's own name would be counted as a machine's. */
 const AGENT = 'Mozilla/5.0 (X11; Linux x86_64) A browser';
 
 export type Letter = {
@@ -43,7 +34,7 @@ export class TestWorld {
     removeHome(before);
     const home = openHome(dir);
     const stack = await startStack(home, { backlot: true, clockStart: '2026-11-24T09:00:00Z' }, () => {});
-    return new TestWorld(stack, await chromium.launch({ executablePath: CHROMIUM, args: FLAGS }));
+    return new TestWorld(stack, await chromium.launch({ executablePath: CHROMIUM, args: BROWSER_FLAGS }));
   }
 
   async close(): Promise<void> {

@@ -1,7 +1,7 @@
 'use client';
 
 import { useRouter } from 'next/navigation';
-import { useEffect, useState } from 'react';
+import { useRef, useState } from 'react';
 
 const STATES = [
   { value: '', label: 'Everyone' },
@@ -15,15 +15,12 @@ const STATES = [
 export function ReaderFilters({ find, state }: { find: string; state: string }) {
   const router = useRouter();
   const [words, setWords] = useState(find);
-  const [kind, setKind] = useState(state);
-  useEffect(() => {
-    if (words === find && kind === state) return;
-    const timer = setTimeout(() => {
-      const query = new URLSearchParams({ ...(words ? { q: words } : {}), ...(kind ? { state: kind } : {}) });
-      router.replace(`?${query}`, { scroll: false });
-    }, 200);
-    return () => clearTimeout(timer);
-  }, [words, kind, find, state, router]);
+  const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
+  const narrow = (q: string, kind: string) => {
+    clearTimeout(timer.current);
+    const query = new URLSearchParams({ ...(q ? { q } : {}), ...(kind ? { state: kind } : {}) });
+    router.replace(`?${query}`, { scroll: false });
+  };
   const BOX = 'rounded-md border bg-sheet px-2.5 py-2 text-[13.5px]';
   return (
     <search className="mb-3 flex flex-wrap gap-2">
@@ -32,10 +29,15 @@ export function ReaderFilters({ find, state }: { find: string; state: string }) 
         aria-label="Find by address or name"
         placeholder="Address or name"
         value={words}
-        onChange={(event) => setWords(event.target.value)}
+        onChange={(event) => {
+          const { value } = event.target;
+          setWords(value);
+          clearTimeout(timer.current);
+          timer.current = setTimeout(() => narrow(value, state), 200);
+        }}
         className={`${BOX} w-64`}
       />
-      <select aria-label="State" value={kind} onChange={(event) => setKind(event.target.value)} className={BOX}>
+      <select aria-label="State" value={state} onChange={(event) => narrow(words, event.target.value)} className={BOX}>
         {STATES.map((choice) => (
           <option key={choice.value} value={choice.value}>
             {choice.label}

@@ -1,0 +1,72 @@
+import { mkdirSync } from 'node:fs';
+import { join } from 'node:path';
+import { type Browser, chromium, type Page } from 'playwright-core';
+import { ACCOUNT } from '../demo/load';
+import { type Home, ROOT, readState } from './home';
+import { BROWSER_FLAGS, CHROMIUM, ensure } from './machine';
+import { type World, webOrigin } from './world';
+
+const DESK = '/desk/lanternfish-letters';
+
+/** The main views, and how to get to those that have no address of their own. */
+const VIEWS: { name: string; path: string; reach?: (page: Page) => Promise<unknown> }[] = [
+  { name: 'today', path: `${DESK}/today` },
+  { name: 'letters', path: `${DESK}/letters` },
+  { name: 'letter', path: `${DESK}/letters`, reach: (page) => page.getByRole('link', { name: /Two posts/ }).click() },
+  { name: 'readers', path: `${DESK}/readers` },
+  { name: 'reader', path: `${DESK}/readers?state=reading`, reach: (page) => page.locator('tbody a').first().click() },
+  { name: 'forms', path: `${DESK}/forms` },
+  { name: 'form', path: `${DESK}/forms`, reach: (page) => page.getByRole('link', { name: /After every article/ }).click() },
+  { name: 'auto-sends', path: `${DESK}/auto-sends` },
+  { name: 'delivery', path: `${DESK}/delivery` },
+  {
+    name: 'domain',
+    path: `${DESK}/delivery`,
+    reach: (page) => page.getByRole('link', { name: 'lanternfish.example', exact: true }).click(),
+  },
+  { name: 'settings', path: `${DESK}/settings` },
+];
+
+/**
+ * Takes a picture of each main view of the running demo, at 1280x800 (or WxH), into docs/screenshots or another folder. Words narrow it
+ * down to views whose name holds one; paths (`/desk/…`) are taken as they are.
+ */
+export async function pictures(home: Home, words: string[], say: (text: string) => void): Promise<void> {
+  ensure(['chromium'], say);
+  const world = readState<World | null>(home, 'world.json', null);
+  if (!world) throw new Error('The demo does not run. Start it first: ./inkset demo');
+  const option = (name: string) => words.find((word) => word.startsWith(`--${name}=`))?.slice(name.length + 3);
+  const [width = 1280, height = 800] = (option('size') ?? '1280x800').split('x').map(Number);
+  const folder = option('into') ?? join(ROOT, 'docs/screenshots');
+  const colorScheme = option('theme') === 'dark' ? 'dark' : 'light';
+  const wanted = words.filter((word) => !word.startsWith('--'));
+  const views = [
+    ...VIEWS.filter((view) => wanted.length === 0 || wanted.includes(view.name)),
+    ...wanted
+      .filter((word) => word.startsWith('/'))
+      .map((path) => ({ name: path.replace(/\W+/g, '-').slice(1), path, reach: undefined })),
+  ];
+  mkdirSync(folder, { recursive: true });
+  const browser: Browser = await chromium.launch({ executablePath: CHROMIUM, args: BROWSER_FLAGS });
+  try {
+    const page = await (await browser.newContext({ viewport: { width, height }, colorScheme })).newPage();
+    const origin = webOrigin(world.ports);
+    await page.goto(`${origin}/sign-in`);
+    await page.getByLabel('Email').fill(ACCOUNT.email);
+    await page.getByLabel('Password').fill(ACCOUNT.password);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.waitForURL(/\/desk\//);
+    for (const { name, path, reach } of views) {
+      await page.goto(path.startsWith('/') ? `${origin}${path}` : path);
+      if (reach) {
+        await reach(page);
+        await page.waitForURL((url) => url.pathname !== path.split('?')[0]);
+      }
+      await page.waitForLoadState('networkidle');
+      await page.screenshot({ path: join(folder, `${name}.png`), fullPage: words.includes('--full') });
+      say(`  ${join(folder, `${name}.png`)}`);
+    }
+  } finally {
+    await browser.close();
+  }
+}
