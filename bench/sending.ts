@@ -8,7 +8,7 @@ import { readConfig } from '@/server/config';
 import type { Context } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { newId } from '@/server/ids';
-import { newDkimPair, openDkimKey } from '@/server/mail/identity';
+import { newDkimPair } from '@/server/mail/identity';
 import { createNewsletter } from '@/server/newsletters/newsletters';
 import { unseal } from '@/server/secrets';
 import { deliverTo } from '@/server/sending/deliver';
@@ -64,10 +64,10 @@ export async function sending(db: Db, databaseUrl: string): Promise<Figure> {
     INKSET_MAIL_DOMAIN: 'inkset.example',
     INKSET_MX_PORT: String(other.port),
   });
-  const none = async () => ({ kind: 'none' as const });
+  const look = async () => ({ kind: 'none' as const, exists: false, ttl: 1 });
   const resolver = {
-    txt: none,
-    cname: none,
+    look,
+    authority: async () => ({ zone: null, servers: [], look, disagreed: () => [] }),
     mailHosts: async (domain: string) => [domain],
     addresses: async () => ['127.0.0.1'],
   };
@@ -162,11 +162,23 @@ async function prepareNewsletter(ctx: Context) {
     .insertInto('senders')
     .values({ id: senderId, ...of, name: 'Ottoline Vance', address: `letters@${domain}`, domain, confirmed_at: now })
     .execute();
-  const key = { selector: 'ink1', public_key: publicKey, private_key: sealed };
-  openDkimKey(ctx, { domain, ...key });
+  const domainId = newId();
   await db
     .insertInto('domains')
-    .values({ id: newId(), ...of, name: domain, ...key, reports_token: newId(), state: 'authenticated', next_check_at: now })
+    .values({ id: domainId, ...of, name: domain, reports_token: newId(), state: 'authenticated', next_check_at: now })
+    .execute();
+  await db
+    .insertInto('domain_keys')
+    .values({
+      id: newId(),
+      domain_id: domainId,
+      selector: 'ink1',
+      algorithm: 'rsa',
+      role: 'active',
+      public_key: publicKey,
+      private_key: sealed,
+      created_at: now,
+    })
     .execute();
   const list = await db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).executeTakeFirstOrThrow();
   const readers = Array.from({ length: LETTERS }, (_, n) => ({

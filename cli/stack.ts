@@ -43,7 +43,9 @@ async function publishInstallation(home: Home, world: World): Promise<void> {
   try {
     const { publicKey } = await installationKey(ctx);
     if (!world.backlot) return;
-    await publishZone(world, ctx.config.mailDomain, installationZone(ctx, publicKey, '127.0.0.1'));
+    await publishZone(world, ctx.config.mailDomain, installationZone(ctx, publicKey));
+    // The name of the address that letters leave from, which careful mailboxes look up backwards.
+    await publishZone(world, '127.in-addr.arpa', `1.0.0 IN PTR out.${ctx.config.mailDomain}.\n`);
     for (const provider of ['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example']) {
       await publishZone(world, provider, '@ IN MX 10 mx\nmx IN A 127.0.0.1\n');
     }

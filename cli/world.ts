@@ -8,6 +8,7 @@ const PORTS = {
   mailroom: 4625,
   dns: 4653,
   smtp: 4654,
+  relay: 4655,
   dnsPage: 4671,
   inbox: 4672,
   blog: 4673,
@@ -40,9 +41,14 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
     INKSET_MAIL_DOMAIN: 'inkset.example',
     INKSET_MAILROOM_PORT: String(ports.mailroom),
     INKSET_EDGE_PORT: String(ports.edge),
+    INKSET_MEDIA_DIR: `${home.dir}/media`,
     ...(world.backlot
       ? {
           INKSET_DNS_SERVERS: `127.0.0.1:${ports.dns}`,
+          INKSET_DNS_AUTHORITY_PORT: String(ports.dns),
+          INKSET_SENDING_ADDRESSES: '127.0.0.1',
+          INKSET_TEST_MAILBOX: 'verdicts@heronmail.example',
+          INKSET_LINK_HOSTS: 'false',
           INKSET_MX_PORT: String(ports.smtp),
           INKSET_CLOCK_URL: `http://127.0.0.1:${ports.clock}`,
           INKSET_ALLOW_LOOPBACK: 'true',
@@ -60,6 +66,7 @@ function outsideEnv(home: Home, world: World): Record<string, string> {
     BACKLOT_DNS_PORT: String(ports.dns),
     BACKLOT_DNS_PAGE_PORT: String(ports.dnsPage),
     BACKLOT_SMTP_PORT: String(ports.smtp),
+    BACKLOT_RELAY_PORT: String(ports.relay),
     BACKLOT_INBOX_PORT: String(ports.inbox),
     BACKLOT_BLOG_PORT: String(ports.blog),
     BACKLOT_MAILROOM_PORT: String(ports.mailroom),
@@ -90,6 +97,7 @@ export function plans(home: Home, world: World): ProcessPlan[] {
           outside('clock', 'backlot/clock/main.ts', http(ports.clock)),
           outside('dns', 'backlot/dns/main.ts', http(ports.dnsPage)),
           outside('mailboxes', 'backlot/mailboxes/main.ts', http(ports.inbox)),
+          outside('relay', 'backlot/relay/main.ts', { port: ports.relay }),
           outside('blog', 'backlot/blog/main.ts', http(ports.blog)),
         ]
       : []),

@@ -310,6 +310,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         reader_id: person.id,
         address: person.address,
         provider: person.provider,
+        route: person.provider,
         state: dead ? 'bounced' : refused ? 'refused' : 'delivered',
         due_at: new Date(at).toISOString(),
         attempts: 1,

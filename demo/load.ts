@@ -63,10 +63,16 @@ async function account(ctx: Context & { pool: import('pg').Pool }): Promise<News
   const begin = new Date(ctx.clock.now().getTime() - MONTHS_BACK * 30.4 * 86_400_000);
   const settings = {
     colour: '#10282f',
+    site: 'lanternfish.example',
     created_at: begin,
     reason_line: 'You get this because you signed up for Lanternfish Letters on lanternfish.example and confirmed it by email.',
   };
-  await ctx.db.updateTable('newsletters').set(settings).where('id', '=', newsletter.id).execute();
+  const links = JSON.stringify([{ label: 'lanternfish.example', url: 'https://lanternfish.example/' }]);
+  await ctx.db
+    .updateTable('newsletters')
+    .set({ ...settings, social_links: links, alert_leaves: 'daily' })
+    .where('id', '=', newsletter.id)
+    .execute();
   return { ...newsletter, ...settings };
 }
 
@@ -133,10 +139,26 @@ async function identity(ctx: Context, newsletter: Newsletter, outside: Outside):
       },
     ])
     .execute();
+  await db.updateTable('newsletters').set({ default_sender_id: sender }).where('id', '=', newsletter.id).execute();
   const domain = await addDomain(ctx, newsletter, 'lanternfish.example');
+  const below = await addDomain(ctx, newsletter, 'field.lanternfish.example');
   const { records } = await domainOf(ctx, newsletter, domain.id);
-  const zone = `${zoneFile('lanternfish.example', records)}@ IN MX 10 mx.postbird.example.\n@ IN A 127.0.0.1\n`;
-  await put(`${outside.dnsPage}/api/lanternfish.example`, zone);
+  const key = (await domainOf(ctx, newsletter, below.id)).records.filter((record) => record.purpose === 'dkim');
+  // The main domain is whole; the one for field notes is half set up, as one finds them: an older host still stands in it.
+  const others = `@ IN MX 10 mx.postbird.example.\n@ IN A 127.0.0.1\nfield IN TXT "v=spf1 include:_spf.oldhost.example ~all"\nbounce.field IN CNAME mx.oldhost.example.\nfield IN MX 10 mx.postbird.example.\n`;
+  await put(
+    `${outside.dnsPage}/api/lanternfish.example`,
+    `${zoneFile('lanternfish.example', records)}${zoneFile('lanternfish.example', key)}${others}`,
+  );
+  await put(`${outside.dnsPage}/api/oldhost.example`, '_spf IN TXT "v=spf1 ip4:203.0.113.0/24 ~all"\nmx IN A 203.0.113.7\n');
+  await checkDomain(ctx, domain.id);
+  await checkDomain(ctx, below.id);
+  const steady = new Date(ctx.clock.now().getTime() - 40 * 86_400_000);
+  await db
+    .updateTable('domains')
+    .set({ steady_since: steady, created_at: newsletter.created_at })
+    .where('id', '=', domain.id)
+    .execute();
   await checkDomain(ctx, domain.id);
   return {
     newsletter: newsletter.id,

@@ -58,6 +58,9 @@ export function answer(zones: Zones, query: Packet & { id?: number; flags?: numb
       }
     }
     const fits = here.filter((record) => record.type === question.type);
+    // Every zone here is served by the host's own name servers, whether or not its records say so.
+    if (question.type === 'NS' && name === zone && fits.length === 0)
+      return { ...base, answers: [...answers, ...servedBy(zone)] };
     if (fits.length) return { ...base, answers: [...answers, ...fits.map(toWire)] };
     const alias = here.find((record) => record.type === 'CNAME');
     if (!alias) return { ...base, answers, authorities: [soa(zone)] };
@@ -66,6 +69,9 @@ export function answer(zones: Zones, query: Packet & { id?: number; flags?: numb
   }
   return { ...base, flags: (base.flags ?? 0) | SERVFAIL };
 }
+
+const servedBy = (zone: string): DnsRecord[] =>
+  [1, 2].map((n) => ({ name: zone, ttl: 3600, type: 'NS', data: `ns${n}.dnshost.example` }));
 
 function soa(zone: string): DnsRecord {
   const data = { mname: `ns.${zone}`, rname: `host.${zone}`, serial: 1, refresh: 3600, retry: 600, expire: 86_400, minimum: 60 };

@@ -1,6 +1,8 @@
 /*
- * The DNS host: a name server (UDP and TCP) for every zone typed here, and the pages on which records are typed or pasted. Zones are kept as
- * master files. Its mood can be changed to see what happens: "silent" answers nothing, "failing" answers SERVFAIL.
+ * The DNS host: two name servers (UDP and TCP, at 127.0.0.2 and 127.0.0.3) for every zone typed here, a resolver for the whole of this world
+ * (at 127.0.0.1), and the pages on which records are typed or pasted. Zones are kept as master files. The mood can be changed to see what
+ * happens: "silent" answers nothing, "failing" answers SERVFAIL, "remembering" is a resolver that keeps answers for as long as their TTL says,
+ * "bogus" one that finds every DNSSEC signature wrong, "lame" name servers that know no zone.
  */
 import { createSocket } from 'node:dgram';
 import { readdirSync, readFileSync } from 'node:fs';
@@ -9,7 +11,7 @@ import { dirname } from 'node:path';
 import * as dns from 'dns-packet';
 import { asJson, notFound, serve } from '../shell/http';
 import { esc, worldPage } from '../shell/page';
-import { place, portOf, writeFileWhole } from '../shell/world';
+import { place, portOf, worldNow, writeFileWhole } from '../shell/world';
 import { answer, encodeUdp, type Zones } from './answer';
 import { makeRecord, readMasterFile, valueTokens, writeMasterFile, type ZoneRecord } from './master-file';
 
@@ -19,49 +21,97 @@ for (const name of readdirSync(folder).filter((file) => file.endsWith('.zone')))
   const domain = name.replace(/\.zone$/, '');
   zones.set(domain, readMasterFile(readFileSync(place('zones', name), 'utf8'), domain).records);
 }
-let mood: 'normal' | 'silent' | 'failing' = 'normal';
+const MOODS = ['normal', 'silent', 'failing', 'remembering', 'bogus', 'lame'] as const;
+type Mood = (typeof MOODS)[number];
+let mood: Mood = 'normal';
+
+const RESOLVER = '127.0.0.1';
+const NAME_SERVERS = ['127.0.0.2', '127.0.0.3'];
+// The host's own zone, in which its name servers have their addresses.
+const HOST = 'dnshost.example';
+zones.set(
+  HOST,
+  NAME_SERVERS.map((value, n) => ({ name: `ns${n + 1}.${HOST}`, ttl: 3600, type: 'A', value })),
+);
 
 function keep(domain: string, records: ZoneRecord[]): void {
   zones.set(domain, records);
   writeFileWhole(place('zones', `${domain}.zone`), writeMasterFile(domain, records));
 }
 
-function respond(message: Buffer): { query: dns.Packet; response: dns.Packet } | null {
+const CHECKING_DISABLED = 0x10;
+const AUTHORITATIVE = 0x400;
+const RECURSION_AVAILABLE = 0x80;
+const remembered = new Map<string, { response: dns.Packet; at: number }>();
+
+async function respond(message: Buffer, at: string): Promise<{ query: dns.Packet; response: dns.Packet } | null> {
   if (mood === 'silent') return null;
+  let query: dns.DecodedPacket;
   try {
-    const query = dns.decode(message);
-    const response = answer(zones, query);
-    return { query, response: mood === 'failing' ? { ...response, flags: 2, answers: [], authorities: [] } : response };
+    query = dns.decode(message);
   } catch {
     return null;
   }
+  const fresh = answer(zones, query);
+  const refuse = (code: number) => ({ query, response: { ...fresh, flags: code, answers: [], authorities: [] } });
+  if (mood === 'failing') return refuse(2);
+  if (at !== RESOLVER) return mood === 'lame' ? refuse(5) : { query, response: fresh };
+  if (mood === 'bogus' && ((query.flags ?? 0) & CHECKING_DISABLED) === 0) return refuse(2);
+  const response = { ...fresh, flags: ((fresh.flags ?? 0) & ~AUTHORITATIVE) | RECURSION_AVAILABLE };
+  if (mood !== 'remembering') return { query, response };
+  const now = (await worldNow()).getTime();
+  const question = query.questions?.[0];
+  const key = `${question?.type} ${question?.name.toLowerCase()}`;
+  const old = remembered.get(key);
+  const ttl = (packet: dns.Packet) =>
+    Math.min(
+      ...[...(packet.answers ?? []), ...(packet.authorities ?? [])].map((record) => ('ttl' in record ? (record.ttl ?? 0) : 0)),
+      86_400,
+    );
+  if (!old || now > old.at + ttl(old.response) * 1000) remembered.set(key, { response, at: now });
+  const { response: kept, at: since } = remembered.get(key)!;
+  const age = Math.floor((now - since) / 1000);
+  return {
+    query,
+    response: {
+      ...kept,
+      id: query.id,
+      answers: kept.answers?.map(
+        (record) => ({ ...record, ttl: Math.max(0, ('ttl' in record ? (record.ttl ?? 0) : 0) - age) }) as dns.Answer,
+      ),
+    },
+  };
 }
 
 const dnsPort = portOf('BACKLOT_DNS_PORT');
-const udp = createSocket('udp4');
-udp.on('message', (message, from) => {
-  const found = respond(message);
-  if (found) udp.send(encodeUdp(found.response, found.query), from.port, from.address);
-});
-udp.bind(dnsPort, '127.0.0.1');
-
-createServer((socket) => {
-  let pending = Buffer.alloc(0);
-  socket.on('error', () => socket.destroy());
-  socket.on('data', (chunk) => {
-    pending = Buffer.concat([pending, chunk]);
-    while (pending.length >= 2 && pending.length >= 2 + pending.readUInt16BE(0)) {
-      const end = 2 + pending.readUInt16BE(0);
-      const found = respond(pending.subarray(2, end));
-      pending = pending.subarray(end);
-      if (!found) continue;
-      const body = dns.encode(found.response);
-      const length = Buffer.alloc(2);
-      length.writeUInt16BE(body.length);
-      socket.write(Buffer.concat([length, body]));
-    }
+for (const address of [RESOLVER, ...NAME_SERVERS]) {
+  const udp = createSocket('udp4');
+  udp.on('message', (message, from) => {
+    void respond(message, address).then(
+      (found) => found && udp.send(encodeUdp(found.response, found.query), from.port, from.address),
+    );
   });
-}).listen(dnsPort, '127.0.0.1');
+  udp.bind(dnsPort, address);
+
+  createServer((socket) => {
+    let pending = Buffer.alloc(0);
+    socket.on('error', () => socket.destroy());
+    socket.on('data', async (chunk) => {
+      pending = Buffer.concat([pending, chunk]);
+      while (pending.length >= 2 && pending.length >= 2 + pending.readUInt16BE(0)) {
+        const end = 2 + pending.readUInt16BE(0);
+        const message = pending.subarray(2, end);
+        pending = pending.subarray(end);
+        const found = await respond(message, address);
+        if (!found) continue;
+        const body = dns.encode(found.response);
+        const length = Buffer.alloc(2);
+        length.writeUInt16BE(body.length);
+        socket.write(Buffer.concat([length, body]));
+      }
+    });
+  }).listen(dnsPort, address);
+}
 
 const DOMAIN = /^[a-z0-9-]+(\.[a-z0-9-]+)+$/;
 
@@ -76,7 +126,7 @@ function zonePage(domain: string, note = ''): string {
     'The DNS host',
     domain,
     `<p><a href="/">All zones</a></p><h1>${esc(domain)}</h1>${note ? `<p class="fail" role="alert">${esc(note)}</p>` : ''}<table><tr><th>Name</th><th>Type</th><th>Value</th><th></th></tr>${rows}</table>
-<h2>Add a record</h2><form method="post" action="/zones/${domain}/add"><label>Host <input name="host" value="@" size="40"></label><label>Type <select name="type">${['TXT', 'CNAME', 'MX', 'A', 'AAAA', 'NS'].map((t) => `<option>${t}</option>`).join('')}</select></label><label>Value <textarea name="value" rows="4"></textarea></label><button>Add record</button></form>
+<h2>Add a record</h2><form method="post" action="/zones/${domain}/add"><label>Host <input name="host" value="@" size="40"></label><label>Type <select name="type">${['TXT', 'CNAME', 'MX', 'A', 'AAAA', 'NS', 'PTR'].map((t) => `<option>${t}</option>`).join('')}</select></label><label>Value <textarea name="value" rows="4"></textarea></label><button>Add record</button></form>
 <h2>Paste a zone file</h2><form method="post" action="/zones/${domain}/import"><label>Master file <textarea name="text" rows="8"></textarea></label><button name="how" value="add">Add these records</button> <button name="how" value="replace">Replace the whole zone</button></form>`,
   );
 }
@@ -103,13 +153,13 @@ serve('DNS host', portOf('BACKLOT_DNS_PAGE_PORT'), (ask) => {
         'The DNS host',
         'Zones',
         `<h1>Zones</h1><ul>${list.join('')}</ul><form method="post" action="/zones"><label>New zone <input name="domain" placeholder="lanternfish.example"></label><button>Open zone</button></form>
-<h2>Mood</h2><p>The name server is <b>${mood}</b>.</p><form method="post" action="/mood">${['normal', 'silent', 'failing'].map((m) => `<button name="mood" value="${m}">${m}</button>`).join(' ')}</form>`,
+<h2>Mood</h2><p>The name servers and the resolver are <b>${mood}</b>.</p><form method="post" action="/mood">${MOODS.map((m) => `<button name="mood" value="${m}">${m}</button>`).join(' ')}</form>`,
       ),
     };
   }
   if (ask.method === 'POST' && ask.path === '/mood') {
-    const wanted = ask.fields.get('mood');
-    if (wanted === 'normal' || wanted === 'silent' || wanted === 'failing') mood = wanted;
+    mood = MOODS.find((wanted) => wanted === ask.fields.get('mood')) ?? mood;
+    remembered.clear();
     return { seeOther: '/' };
   }
   if (ask.method === 'POST' && ask.path === '/zones') {
@@ -139,12 +189,11 @@ serve('DNS host', portOf('BACKLOT_DNS_PAGE_PORT'), (ask) => {
       host === '@' || host === '' ? domain : host === domain || host.endsWith(`.${domain}`) ? host : `${host}.${domain}`;
     const tokens = valueTokens(ask.fields.get('value') ?? '', type);
     // A bare name typed as a value is taken as absolute, as most DNS hosts take it.
-    const value =
-      type === 'CNAME' || type === 'NS' || type === 'MX'
-        ? tokens.map((t, i) =>
-            i === tokens.length - 1 && t.text.includes('.') ? { ...t, text: `${t.text.replace(/\.$/, '')}.` } : t,
-          )
-        : tokens;
+    const value = ['CNAME', 'NS', 'PTR', 'MX'].includes(type)
+      ? tokens.map((t, i) =>
+          i === tokens.length - 1 && t.text.includes('.') ? { ...t, text: `${t.text.replace(/\.$/, '')}.` } : t,
+        )
+      : tokens;
     const record = makeRecord(name, type, value, 3600, domain);
     if (!record) return { status: 422, body: zonePage(domain, `This value does not fit a ${type} record. Nothing was changed.`) };
     keep(domain, [...old, record]);

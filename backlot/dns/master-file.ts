@@ -9,7 +9,7 @@ export type ZoneRecord = {
 };
 export type ZoneFault = { line: number; text: string };
 
-const TYPES = new Set(['A', 'AAAA', 'CNAME', 'MX', 'TXT', 'NS']);
+const TYPES = new Set(['A', 'AAAA', 'CNAME', 'MX', 'TXT', 'NS', 'PTR']);
 
 type Token = { text: string; quoted: boolean };
 type Line = { number: number; blankOwner: boolean; tokens: Token[] };

@@ -10,7 +10,7 @@ import { SMTPServer } from 'smtp-server';
 import { asJson, notFound, serve } from '../shell/http';
 import { esc, worldPage } from '../shell/page';
 import { portOf, worldNow } from '../shell/world';
-import { goneNotice, mannerOf, SLOW_MS } from './manners';
+import { goneNotice, mannerOf, SLOW_MS, verdictReply } from './manners';
 import * as store from './store';
 import { resolver, verify } from './verify';
 
@@ -31,17 +31,12 @@ async function checkAll(): Promise<void> {
   checking = false;
 }
 
-async function sendBack(letter: store.Stored, source: Buffer): Promise<void> {
-  if (!letter.mailFrom) return;
-  const domain = letter.mailFrom.slice(letter.mailFrom.lastIndexOf('@') + 1);
-  await resolver.resolveMx(domain);
-  const notice = goneNotice({
-    returnPath: letter.mailFrom,
-    recipient: letter.to,
-    host: hostOf(letter.to),
-    date: await worldNow(),
-    original: source.toString('latin1'),
-  });
+const partsOf = (letter: store.Stored) => ({ returnPath: letter.mailFrom, recipient: letter.to, host: hostOf(letter.to) });
+
+/** Mails a notice to whoever a letter came from, found through MX like any mail. */
+async function sendBack(to: string, notice: string): Promise<void> {
+  if (!to) return;
+  await resolver.resolveMx(to.slice(to.lastIndexOf('@') + 1));
   // 127.0.0.1 is where this world's mail hosts live; the port stands for their port 25.
   const transport = nodemailer.createTransport({
     host: '127.0.0.1',
@@ -51,7 +46,7 @@ async function sendBack(letter: store.Stored, source: Buffer): Promise<void> {
   });
   for (let tries = 0; tries < 20; tries += 1) {
     try {
-      await transport.sendMail({ envelope: { from: '', to: letter.mailFrom }, raw: notice });
+      await transport.sendMail({ envelope: { from: '', to }, raw: notice });
       return;
     } catch {
       await new Promise((resolve) => setTimeout(resolve, 1_000));
@@ -117,14 +112,25 @@ const smtp = new SMTPServer({
               source,
             );
             toCheck.push(async () => {
-              const verdicts = await verify(source, {
+              const { verdicts, trace } = await verify(source, {
                 ip: session.remoteAddress,
                 helo: session.hostNameAppearsAs || 'unknown',
                 mailFrom,
                 host: hostOf(to),
+                encrypted: session.secure,
+                at: now,
               });
               store.save({ ...stored, verdicts });
-              if (mannerOf(to) === 'gone') await sendBack(stored, source);
+              if (mannerOf(to) === 'gone')
+                await sendBack(
+                  mailFrom,
+                  goneNotice({ ...partsOf(stored), date: await worldNow(), original: source.toString('latin1') }),
+                );
+              if (to.startsWith('verdicts@'))
+                await sendBack(
+                  head.replyTo?.value[0]?.address ?? mailFrom,
+                  verdictReply({ ...partsOf(stored), date: await worldNow(), trace, original: source.toString('latin1') }),
+                );
             });
           }
           callback();

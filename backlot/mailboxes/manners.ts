@@ -5,6 +5,7 @@
  *   full-…    mailbox full (452 4.2.2)
  *   slow-…    "slow down" (451 4.7.1) for the first two minutes of this world's time, then taken
  *   refuse-…  the letter is refused for policy (550 5.7.1); the mailbox itself is fine
+ *   verdicts@ taken, and answered with the head of the letter as it was received: what SPF, DKIM, DMARC and the reverse name gave
  * Everything else exists and takes mail.
  */
 export type Manner = 'takes' | 'nobody' | 'gone' | 'full' | 'slow' | 'refuse';
@@ -47,6 +48,40 @@ export function goneNotice(to: { returnPath: string; recipient: string; host: st
     'Content-Type: text/rfc822-headers',
     '',
     headers,
+    '',
+    `--${boundary}--`,
+    '',
+  ].join('\r\n');
+}
+
+/** An answer to a test letter: the fields that this mailbox wrote above it (RFC 8601, RFC 5321 section 4.4), then its own header. */
+export function verdictReply(to: {
+  returnPath: string;
+  recipient: string;
+  host: string;
+  date: Date;
+  trace: string;
+  original: string;
+}): string {
+  const boundary = `verdicts-${to.date.getTime()}`;
+  return [
+    `From: Verdicts at ${to.host} <${to.recipient}>`,
+    `To: ${to.returnPath}`,
+    'Subject: What we thought of your letter',
+    `Date: ${to.date.toUTCString().replace('GMT', '+0000')}`,
+    'Auto-Submitted: auto-replied',
+    'MIME-Version: 1.0',
+    `Content-Type: multipart/mixed; boundary="${boundary}"`,
+    '',
+    `--${boundary}`,
+    'Content-Type: text/plain; charset=utf-8',
+    '',
+    'The head of your letter as it was received stands below.',
+    '',
+    `--${boundary}`,
+    'Content-Type: text/rfc822-headers',
+    '',
+    `${to.trace}${to.original.split(/\r?\n\r?\n/)[0] ?? ''}`,
     '',
     `--${boundary}--`,
     '',

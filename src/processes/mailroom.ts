@@ -32,8 +32,10 @@ start(async () => {
     // Kept apart by the option above, the machine part of a notice comes as an attachment.
     const status =
       mail.attachments.find((part) => part.contentType === 'message/delivery-status')?.content.toString('utf8') ?? null;
+    const originalHeader =
+      mail.attachments.find((part) => part.contentType === 'text/rfc822-headers')?.content.toString('utf8') ?? null;
     for (const { address } of session.envelope.rcptTo) {
-      const taken = await takeReturned(ctx, { to: address, deliveryStatus: status });
+      const taken = await takeReturned(ctx, { to: address, deliveryStatus: status, originalHeader });
       ctx.log.info({ to: address.replace(/^[^@]*/, (local) => `${local.slice(0, 6)}…`), taken }, 'mail came back');
     }
   };

@@ -4,8 +4,7 @@
  * runs the jobs (jobs/jobs.ts). When the database goes away it waits and goes on by itself. When it is killed, what it had
  * claimed is given back after ten seconds, to be sent under the same Message-ID.
  */
-import { EventEmitter } from 'node:events';
-import { Logger as GraphileLogger, run, type WorkerEvents } from 'graphile-worker';
+import { Logger as GraphileLogger, run } from 'graphile-worker';
 import { isAway } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { jobs } from '@/server/jobs/jobs';
@@ -17,18 +16,11 @@ start(async () => {
   const ctx = await openRuntime('worker', undefined, 24);
   const workerId = newId();
   let stopping = false;
-  // The name under which the queue knows this process: if it dies, its jobs are unlocked by it (jobs/tick.ts).
-  let pool: string | null = null;
-  const events = new EventEmitter() as WorkerEvents;
-  events.on('pool:create', ({ workerPool }) => {
-    pool = workerPool.id;
-  });
   const runner = await run({
     pgPool: ctx.pool,
     concurrency: 8,
     pollInterval: 500,
     noHandleSignals: true,
-    events,
     taskList: jobs(ctx, workerId, () => stopping),
     logger: new GraphileLogger(() => (level, message) => {
       if (level === 'error') ctx.log.error(message);
@@ -45,9 +37,7 @@ start(async () => {
     }
     ticking = true;
     try {
-      await tick(ctx, { id: workerId, pool }, (name, payload, options) =>
-        runner.addJob(name, payload, { ...options, maxAttempts: 3 }),
-      );
+      await tick(ctx, workerId, (name, payload, options) => runner.addJob(name, payload, { ...options, maxAttempts: 3 }));
     } catch (error) {
       if (isAway(error)) ctx.log.warn('the database is away; work goes on when it is back');
       else ctx.log.error({ err: error }, 'looking for due work failed');

@@ -12,6 +12,16 @@ export type Config = {
   mailDomain: string;
   /** DNS servers to ask, as address or address:port; empty for the machine's own. */
   dnsServers: string[];
+  /** The port on which name servers of zones listen: 53, except in the demo. */
+  dnsAuthorityPort: number;
+  /** The addresses letters leave from, as they stand in SPF. */
+  sendingAddresses: string[];
+  /** A mailbox that sends what it thought of a letter back to the return path (Authentication-Results, RFC 8601); '' where there is none. */
+  testMailbox: string;
+  /** Do links in letters use the writer's own link host once its record is right? Off where that name cannot be reached (the demo). */
+  linkHosts: boolean;
+  /** Where uploaded pictures are kept. */
+  mediaDir: string;
   /** The port on which other people's mail servers listen: 25, except in the demo. */
   mxPort: number;
   mailroomPort: number;
@@ -36,6 +46,11 @@ const schema = Joi.object({
   INKSET_LINK_ORIGIN: origin.required(),
   INKSET_MAIL_DOMAIN: Joi.string().domain({ tlds: false }).required(),
   INKSET_DNS_SERVERS: Joi.string().allow('').default(''),
+  INKSET_DNS_AUTHORITY_PORT: port.default(53),
+  INKSET_SENDING_ADDRESSES: Joi.string().allow('').default(''),
+  INKSET_TEST_MAILBOX: Joi.string().email({ tlds: false }).allow('').default(''),
+  INKSET_LINK_HOSTS: Joi.boolean().default(true),
+  INKSET_MEDIA_DIR: Joi.string().default('media'),
   INKSET_MX_PORT: port.default(25),
   INKSET_MAILROOM_PORT: port.default(25),
   INKSET_EDGE_PORT: port.default(4610),
@@ -59,6 +74,11 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     linkOrigin: value.INKSET_LINK_ORIGIN.replace(/\/$/, ''),
     mailDomain: value.INKSET_MAIL_DOMAIN,
     dnsServers: value.INKSET_DNS_SERVERS.split(',').filter(Boolean),
+    dnsAuthorityPort: value.INKSET_DNS_AUTHORITY_PORT,
+    sendingAddresses: value.INKSET_SENDING_ADDRESSES.split(',').filter(Boolean),
+    testMailbox: value.INKSET_TEST_MAILBOX,
+    linkHosts: value.INKSET_LINK_HOSTS,
+    mediaDir: value.INKSET_MEDIA_DIR,
     mxPort: value.INKSET_MX_PORT,
     mailroomPort: value.INKSET_MAILROOM_PORT,
     edgePort: value.INKSET_EDGE_PORT,

@@ -33,7 +33,7 @@ export async function openRuntime(process_: string, config: Config = readConfig(
     followed?.close();
     await db.destroy();
   };
-  return { db, pool, clock, config, log, resolver: dnsResolver(config.dnsServers), close };
+  return { db, pool, clock, config, log, resolver: dnsResolver(config.dnsServers, config.dnsAuthorityPort), close };
 }
 
 const shared = globalThis as unknown as { inksetRuntime?: Promise<Runtime> };

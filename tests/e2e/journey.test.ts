@@ -319,6 +319,7 @@ describe('from a form on a page to a post in an inbox', () => {
     await desk.getByText('no such mailbox').waitFor();
     await section('Letters');
     await desk.getByRole('link', { name: POST }).click();
+    await desk.getByRole('heading', { level: 1, name: POST }).waitFor();
     await until(desk, /1 person read it and 1 clicked/);
     const results = await desk.getByRole('complementary').innerText();
     expect(results).toMatch(/Recipients\s+3/);

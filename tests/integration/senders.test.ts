@@ -1,8 +1,20 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { createNewsletter } from '@/server/newsletters/newsletters';
-import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
-import { addSender, proveSender, resendProof, sendersOf } from '@/server/senders/senders';
-import { DAY, TestWorld } from './world';
+import { zoneFile } from '@/core/senders/zone-file';
+import { takeReturned } from '@/server/delivery/returned';
+import { addDomain, checkDomain, checksOf, domainOf, previewZone, removeDomain, setRamp } from '@/server/senders/domains';
+import { prepareNextKey, switchSecondKey, useNextKey } from '@/server/senders/keys';
+import {
+  addSender,
+  changeSender,
+  proveSender,
+  removeSender,
+  resendProof,
+  sendersOf,
+  setDefaultSender,
+} from '@/server/senders/senders';
+import { letterOf, scheduleLetter, startLetter } from '@/server/sending/letters';
+import { lastTestLetter, sendTestLetter } from '@/server/sending/test-letter';
+import { DAY, MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
 let newsletter: Awaited<ReturnType<TestWorld['newsletter']>>;
@@ -18,14 +30,19 @@ const tokenTo = async (address: string) => {
   return (await world.linkIn(address, '/sender/')).split('/').at(-1)!;
 };
 const state = async (id: string) => (await sendersOf(world.ctx, newsletter)).find((sender) => sender.id === id)?.state;
+/** Publishes what a domain wants, or something else for one purpose. */
+async function publish(id: string, instead: Record<string, string> = {}) {
+  for (const record of (await domainOf(world.ctx, newsletter, id)).records)
+    if (record.value) world.dns.records.set(record.name, [instead[record.purpose] ?? record.value]);
+}
 
 describe('a sender', () => {
-  it('is pending until the mailed link is clicked, which may be clicked twice', async () => {
+  it('is pending until the mailed link is clicked; clicked again it says so and changes nothing', async () => {
     const { id } = await add('letters@lanternfish.example');
     expect(await state(id)).toBe('pending');
     const token = await tokenTo('letters@lanternfish.example');
-    await proveSender(world.ctx, token);
-    await proveSender(world.ctx, token);
+    expect((await proveSender(world.ctx, token)).again).toBe(false);
+    expect((await proveSender(world.ctx, token)).again).toBe(true);
     expect(await state(id)).toBe('confirmed');
     await expect(resendProof(world.ctx, newsletter, id)).rejects.toMatchObject({ code: 'conflict' });
   });
@@ -44,44 +61,247 @@ describe('a sender', () => {
   });
   it('is refused when malformed or there already, with a sentence beside the field', async () => {
     await expect(add('letters.lanternfish.example')).rejects.toMatchObject({ fields: { address: expect.any(String) } });
-    await expect(add('LETTERS@lanternfish.example')).resolves.toBeDefined();
     await expect(add('letters@lanternfish.example')).rejects.toMatchObject({ code: 'conflict' });
+    const [first] = await sendersOf(world.ctx, newsletter);
+    await expect(resendProof(world.ctx, await world.newsletter('A stranger'), first!.id)).rejects.toMatchObject({
+      code: 'not-found',
+    });
+  });
+  it('with another name holds at once, with another address has to be proven again', async () => {
+    const { id } = await add('old@lanternfish.example');
+    await proveSender(world.ctx, await tokenTo('old@lanternfish.example'));
+    expect(
+      await changeSender(world.ctx, newsletter, id, {
+        name: 'The desk',
+        address: 'old@lanternfish.example',
+        replyTo: 'post@lanternfish.example',
+      }),
+    ).toEqual({ proofSent: false });
+    expect(await state(id)).toBe('confirmed');
+    expect(await changeSender(world.ctx, newsletter, id, { name: 'The desk', address: 'new@lanternfish.example' })).toEqual({
+      proofSent: true,
+    });
+    expect(await state(id)).toBe('pending');
+    await expect(setDefaultSender(world.ctx, newsletter, id)).rejects.toMatchObject({ code: 'conflict' });
+    await proveSender(world.ctx, await tokenTo('new@lanternfish.example'));
+    await setDefaultSender(world.ctx, newsletter, id);
     await expect(
-      resendProof(world.ctx, await world.newsletter('A stranger'), (await sendersOf(world.ctx, newsletter))[0]!.id),
-    ).rejects.toMatchObject({ code: 'not-found' });
+      changeSender(world.ctx, newsletter, id, { name: 'The desk', address: 'letters@lanternfish.example' }),
+    ).rejects.toMatchObject({ code: 'conflict' });
+  });
+  it('in use is not removed without saying what would stop', async () => {
+    const { id } = await add('busy@lanternfish.example');
+    await scheduleLetter(world.ctx, world.ctx.db, {
+      newsletterId: newsletter.id,
+      autoSendId: null,
+      listId: await world.list(newsletter),
+      senderId: id,
+      subject: 'Waiting',
+      previewLine: '',
+      document: { blocks: [] },
+      dueAt: new Date(world.clock.now().getTime() + DAY),
+    });
+    await expect(removeSender(world.ctx, newsletter, id)).rejects.toMatchObject({
+      sentence: expect.stringMatching(/would stop: 1 letter \(“Waiting”\)/),
+    });
+    await world.ctx.db.deleteFrom('letters').where('sender_id', '=', id).execute();
+    await removeSender(world.ctx, newsletter, id);
+    expect(await state(id)).toBeUndefined();
+  });
+  it('at a mailbox service or a look-alike of one’s own domain is warned about', async () => {
+    await addDomain(world.ctx, newsletter, 'tidelines.example');
+    await add('me@heronmail.example');
+    await add('me@tideIines.example');
+    const warned = (await sendersOf(world.ctx, newsletter)).filter((sender) => sender.warnings.length);
+    expect(warned.map((sender) => sender.domain).sort()).toEqual(['heronmail.example', 'tideiines.example']);
   });
 });
 
 describe('a domain', () => {
   it('is looked up at once, and a silent name server takes nothing away', async () => {
-    const { id } = await addDomain(world.ctx, newsletter, ' https://Lanternfish.example./about ');
+    const { id } = await addDomain(world.ctx, newsletter, ' "https://www.Lanternfish.example./about?x" ');
     await world.work();
     expect((await domainOf(world.ctx, newsletter, id)).state).toBe('incomplete');
-    for (const record of (await domainOf(world.ctx, newsletter, id)).records) world.dns.records.set(record.name, [record.value]);
+    await publish(id);
     expect((await checkDomain(world.ctx, id)).state).toBe('authenticated');
     world.dns.silent = true;
     const after = await checkDomain(world.ctx, id);
     expect(after.state).toBe('authenticated');
     expect(after.records[0]?.judgement?.sentence).toContain('did not answer');
     world.dns.silent = false;
+    const history = await checksOf(world.ctx, newsletter, id);
+    expect(history.map((check) => check.state)).toEqual(['authenticated', 'authenticated', 'incomplete']);
     await expect(addDomain(world.ctx, newsletter, 'lanternfish.example')).rejects.toMatchObject({ code: 'conflict' });
     await expect(addDomain(world.ctx, newsletter, 'not a domain')).rejects.toMatchObject({ code: 'invalid' });
     await expect(domainOf(world.ctx, await world.newsletter('A stranger'), id)).rejects.toMatchObject({ code: 'not-found' });
+    await expect(removeDomain(world.ctx, newsletter, id)).rejects.toMatchObject({
+      sentence: expect.stringContaining('could no longer send'),
+    });
   });
-  it('keeps its private key sealed', async () => {
-    const { private_key } = await world.ctx.db.selectFrom('domains').select('private_key').executeTakeFirstOrThrow();
-    expect(private_key.toString('latin1')).not.toContain('PRIVATE KEY');
+
+  it('is right by its name servers although the resolver remembers the old answer, and that is said with the time', async () => {
+    const { id } = await addDomain(world.ctx, newsletter, 'cached.example');
+    await publish(id);
+    world.dns.old.set('cached.example', ['v=spf1 include:_spf.oldhost.example ~all']);
+    const found = await checkDomain(world.ctx, id);
+    expect(found.state).toBe('authenticated');
+    expect(found.facts.remembered).toEqual({ spf: 2400 });
+  });
+
+  it('re-checks quickly after a change and further and further apart while nothing changes', async () => {
+    const { id } = await addDomain(world.ctx, newsletter, 'paced.example');
+    const waits: number[] = [];
+    for (let n = 0; n < 4; n += 1)
+      waits.push(((await checkDomain(world.ctx, id)).nextCheckAt.getTime() - world.clock.now().getTime()) / MINUTE);
+    await publish(id);
+    waits.push(((await checkDomain(world.ctx, id)).nextCheckAt.getTime() - world.clock.now().getTime()) / MINUTE);
+    expect(waits).toEqual([1, 2, 4, 8, 1]);
+  });
+
+  it('whose good record breaks tells the owner before the next letter leaves, and the letter waits', async () => {
+    const other = await world.newsletter('Breaking');
+    const { id } = await addDomain(world.ctx, other, 'breaking.example');
+    for (const record of (await domainOf(world.ctx, other, id)).records)
+      if (record.value) world.dns.records.set(record.name, [record.value]);
+    await checkDomain(world.ctx, id);
+    const { senderId } = { senderId: (await addSender(world.ctx, other, { name: 'B', address: 'b@breaking.example' })).id };
+    await proveSender(world.ctx, await tokenTo('b@breaking.example'));
+    await world.readers(other, ['reader@heronmail.example']);
+    world.clock.advance(DAY);
+    world.dns.records.set('_dmarc.breaking.example', ['v=DMARC1; p=nonsense']);
+    await world.ctx.db
+      .updateTable('domains')
+      .set({ next_check_at: new Date(world.clock.now().getTime() + DAY) })
+      .where('id', '=', id)
+      .execute();
+    const letter = await scheduleLetter(world.ctx, world.ctx.db, {
+      newsletterId: other.id,
+      autoSendId: null,
+      listId: await world.list(other),
+      senderId,
+      subject: 'Held',
+      previewLine: '',
+      document: { blocks: [] },
+      dueAt: world.clock.now(),
+    });
+    await world.work();
+    expect((await letterOf(world.ctx, other, letter)).fault).toMatch(/records of breaking\.example/);
+    const alert = world.mail.to(`${other.owner}@postbird.example`).find((mail) => mail.source.includes('a record broke'));
+    expect(alert?.source).toContain('p=3Dnonsense');
+  });
+
+  it('changes keys only once the next one is found, and signs with Ed25519 beside it only then', async () => {
+    const { id } = await addDomain(world.ctx, newsletter, 'keys.example');
+    await publish(id);
+    await checkDomain(world.ctx, id);
+    await prepareNextKey(world.ctx, newsletter, id);
+    await switchSecondKey(world.ctx, newsletter, id, true);
+    await checkDomain(world.ctx, id);
+    await expect(useNextKey(world.ctx, newsletter, id)).rejects.toMatchObject({ code: 'conflict' });
+    await publish(id);
+    await checkDomain(world.ctx, id);
+    await useNextKey(world.ctx, newsletter, id);
+    const after = await checkDomain(world.ctx, id);
+    expect(after.keys.map((key) => `${key.selector} ${key.role}`)).toEqual(['ink1 retired', 'ink2 active', 'ink3 second']);
+    expect(after.state).toBe('authenticated');
+    const { rows } = await world.pool.query('select private_key from domain_keys');
+    for (const row of rows) expect(row.private_key.toString('latin1')).not.toContain('PRIVATE KEY');
+  });
+
+  it('shows what a zone file would do, and keeps nothing of it', async () => {
+    const { id } = await addDomain(world.ctx, newsletter, 'zoned.example');
+    const { records } = await domainOf(world.ctx, newsletter, id);
+    const text = zoneFile('zoned.example', records);
+    const preview = await previewZone(world.ctx, newsletter, id, `${text}\nbad MX x\n`);
+    expect(preview).toMatchObject({
+      state: 'authenticated',
+      faults: [{ sentence: 'The value of this MX record cannot be read.' }],
+    });
+    expect((await domainOf(world.ctx, newsletter, id)).state).toBe('unknown');
+    await expect(previewZone(world.ctx, newsletter, id, '???')).rejects.toMatchObject({ code: 'invalid' });
+    await expect(previewZone(world.ctx, newsletter, id, ' ')).rejects.toMatchObject({ code: 'invalid' });
   });
 });
 
-describe('a newsletter', () => {
-  it('gets a free public name, and faults beside each field', async () => {
-    const again = await world.newsletter();
-    expect(again.slug).not.toBe(newsletter.slug);
-    await expect(
-      createNewsletter(world.ctx, newsletter.owner, { name: '', postalAddress: 'x', timeZone: 'Mars/Base' }),
-    ).rejects.toMatchObject({
-      fields: { name: expect.any(String), postalAddress: expect.any(String), timeZone: expect.any(String) },
+describe('a test letter', () => {
+  it('goes to oneself alone while the domain is not proven, and its verdicts are read back', async () => {
+    const { id } = await addDomain(world.ctx, newsletter, 'testing.example');
+    await expect(sendTestLetter(world.ctx, newsletter, { email: 'me@postbird.example' }, id)).rejects.toMatchObject({
+      sentence: expect.stringContaining('No sender at testing.example is confirmed'),
     });
+    await add('t@testing.example');
+    await proveSender(world.ctx, await tokenTo('t@testing.example'));
+    const { said } = await sendTestLetter(world.ctx, newsletter, { email: 'me@postbird.example' }, id);
+    expect(said).toContain('Only you get it: testing.example is not proven yet');
+    const probe = world.mail.to('verdicts@heronmail.example').at(-1)!;
+    expect(world.mail.to('me@postbird.example')).toHaveLength(1);
+    const to = /^Reply-To: (\S+)/m.exec(probe.source)![1]!;
+    const originalHeader =
+      'Authentication-Results: mx.heronmail.example;\r\n dkim=pass header.i=@testing.example header.s=ink1 header.d=testing.example;\r\n spf=pass (why) smtp.mailfrom=t-1@bounce.testing.example;\r\n dmarc=pass header.from=testing.example;\r\n iprev=pass policy.iprev=127.0.0.1\r\nReceived: from out.inkset.example by mx.heronmail.example with ESMTPS; now\r\n';
+    expect(await takeReturned(world.ctx, { to, deliveryStatus: null, originalHeader })).toBe('verdicts');
+    expect(await takeReturned(world.ctx, { to, deliveryStatus: null, originalHeader })).toBe('nothing');
+    const letter = await lastTestLetter(world.ctx, newsletter, id);
+    expect(letter?.verdicts?.map((verdict) => `${verdict.check} ${verdict.result}`)).toEqual([
+      'SPF pass',
+      'DKIM pass',
+      'DMARC pass',
+      'Alignment pass',
+      'Encryption pass',
+      'Reverse name pass',
+    ]);
+  });
+});
+
+describe('a ramp-up', () => {
+  it('lets no more leave a day than its ceiling, the keenest readers first, and the rest on the days after', async () => {
+    const own = await world.newsletter('Ramped');
+    const { senderId, domainId } = await world.sender(own, 'ramped.example');
+    const ids = await world.readers(
+      own,
+      Array.from({ length: 70 }, (_, n) => `r${n}@kestrel.example`),
+    );
+    await setRamp(world.ctx, own, domainId, {
+      startedOn: world.clock.now().toISOString().slice(0, 10),
+      first: 20,
+      volume: 40,
+      days: 2,
+    });
+    const letter = async (subject: string) => {
+      const id = await scheduleLetter(world.ctx, world.ctx.db, {
+        newsletterId: own.id,
+        autoSendId: null,
+        listId: await world.list(own),
+        senderId,
+        subject,
+        previewLine: '',
+        document: { blocks: [] },
+        dueAt: world.clock.now(),
+      });
+      await startLetter(world.ctx, id);
+      return id;
+    };
+    const before = world.mail.taken.length;
+    const first = await letter('One');
+    await world.work();
+    expect(world.mail.taken.length - before).toBe(20);
+    // Whoever opened the first letter comes first in the second.
+    await world.pool.query('update deliveries set opened_at = now() where letter_id = $1 and reader_id = $2', [first, ids[69]]);
+    world.clock.advance(DAY);
+    await world.work();
+    expect(world.mail.taken.length - before).toBe(60);
+    world.clock.advance(DAY);
+    await world.work();
+    expect(world.mail.taken.length - before).toBe(70);
+    expect((await letterOf(world.ctx, own, first)).state).toBe('sent');
+    world.clock.advance(DAY);
+    await setRamp(world.ctx, own, domainId, {
+      startedOn: world.clock.now().toISOString().slice(0, 10),
+      first: 1,
+      volume: 40,
+      days: 5,
+    });
+    await letter('Two');
+    await world.work();
+    expect(world.mail.taken.at(-1)?.to).toBe('r69@kestrel.example');
   });
 });

@@ -181,7 +181,7 @@ describe('what the other side says', () => {
   it('no such domain buries the address; a silent name server only waits', async () => {
     await world.readers(newsletter, ['a@gone.example', 'b@silent.example', 'c@null.example']);
     world.dns.noMail.set('gone.example', 'ENOTFOUND');
-    world.dns.noMail.set('silent.example', 'ETIMEOUT');
+    world.dns.noMail.set('silent.example', 'EUNANSWERED');
     world.dns.noMail.set('null.example', 'null');
     const id = await schedule();
     await world.work();
@@ -214,7 +214,7 @@ describe('a worker that dies', () => {
     await world.readers(newsletter, names(1));
     const id = await schedule();
     await startLetter(world.ctx, id);
-    await tick(world.ctx, { id: world.worker, pool: null }, async () => {});
+    await tick(world.ctx, world.worker, async () => {});
     await Promise.all([
       deliverTo(world.ctx, 'heronmail.example', world.worker, () => false),
       deliverTo(world.ctx, 'heronmail.example', world.worker, () => false),

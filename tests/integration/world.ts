@@ -1,14 +1,17 @@
 import { randomBytes } from 'node:crypto';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { simpleParser } from 'mailparser';
 import pg from 'pg';
 import pino from 'pino';
 import { SMTPServer } from 'smtp-server';
 import { inject } from 'vitest';
+import type { DnsAnswer, Lookup, RecordType } from '@/core/senders/dns';
 import { ManualClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
 import { connect } from '@/server/db/connection';
-import type { Resolver } from '@/server/dns/resolver';
+import { type Authority, LookupFailed, type Resolver } from '@/server/dns/resolver';
 import { publicForm } from '@/server/forms/forms';
 import { newId } from '@/server/ids';
 import { type JobName, jobs } from '@/server/jobs/jobs';
@@ -64,27 +67,42 @@ export class MailSink {
   }
 }
 
-/** DNS as tests set it: `txt` and `cname` by name; every domain's mail goes to the sink unless it is in `noMail`. */
+/** DNS as tests set it: TXT and CNAME values by name; every domain's mail goes to the sink unless it is in `noMail`. */
 export class SetResolver implements Resolver {
   readonly records = new Map<string, string[]>();
-  readonly noMail = new Map<string, string>();
+  /** What the resolver still remembers, where that is not what the name servers say. */
+  readonly old = new Map<string, string[]>();
+  readonly noMail = new Map<string, 'null' | 'ENOTFOUND' | 'EUNANSWERED'>();
   silent = false;
 
-  async #look(name: string) {
-    if (this.silent) return { kind: 'unanswered' as const, reason: 'time-out' };
-    const values = this.records.get(name);
-    return values ? { kind: 'found' as const, values } : { kind: 'none' as const };
-  }
-  txt(name: string) {
-    return this.#look(name);
-  }
-  cname(name: string) {
-    return this.#look(name);
+  readonly #say = (name: string, type: RecordType, from: Map<string, string[]>): DnsAnswer => {
+    if (this.silent) return { kind: 'unanswered', fault: 'timeout' };
+    const values = from.get(name) ?? this.records.get(name);
+    const fits =
+      values &&
+      (type === 'TXT'
+        ? /=/.test(values[0] ?? '')
+        : type === 'CNAME'
+          ? !/[= ]/.test(values[0] ?? '')
+          : type === 'MX'
+            ? /^\d+ /.test(values[0] ?? '')
+            : false);
+    return fits ? { kind: 'found', values, ttl: 2400, aliases: [] } : { kind: 'none', exists: values !== undefined, ttl: 60 };
+  };
+  readonly look: Lookup = async (name, type) => this.#say(name, type, this.old);
+
+  async authority(domain: string): Promise<Authority> {
+    return {
+      zone: domain,
+      servers: ['ns1.test', 'ns2.test'],
+      look: async (name, type) => this.#say(name, type, this.records),
+      disagreed: () => [],
+    };
   }
   async mailHosts(domain: string) {
     const code = this.noMail.get(domain);
     if (code === 'null') return [];
-    if (code) throw Object.assign(new Error(code), { code });
+    if (code) throw new LookupFailed(code, code);
     return [`mx.${domain}`];
   }
   async addresses() {
@@ -117,6 +135,9 @@ export class TestWorld {
       INKSET_MX_PORT: String(mail.port),
       INKSET_ALLOW_LOOPBACK: 'true',
       INKSET_FEED_SECONDS: '60',
+      INKSET_SENDING_ADDRESSES: '198.51.100.5',
+      INKSET_MEDIA_DIR: join(tmpdir(), `inkset-media-${name}`),
+      INKSET_TEST_MAILBOX: 'verdicts@heronmail.example',
     });
     const clock = new ManualClock(START);
     const dns = new SetResolver();
@@ -138,7 +159,7 @@ export class TestWorld {
     const tasks = jobs(this.ctx, this.worker, () => false);
     for (let found = true; found; ) {
       const due: [JobName, object][] = [];
-      await tick(this.ctx, { id: this.worker, pool: null }, async (name, payload) => due.push([name, payload]), silentSeconds);
+      await tick(this.ctx, this.worker, async (name, payload) => due.push([name, payload]), silentSeconds);
       for (const [name, payload] of due) await tasks[name](payload, undefined as never);
       found = due.length > 0;
     }
@@ -179,12 +200,23 @@ export class TestWorld {
         id: domainId,
         ...of,
         name: domain,
-        selector: 'ink1',
-        public_key: publicKey,
-        private_key: sealed,
         reports_token: `d-${newId()}`,
         state: 'authenticated',
-        next_check_at: new Date(now.getTime() + DAY),
+        checked_at: new Date(now.getTime() + 400 * DAY),
+        next_check_at: new Date(now.getTime() + 400 * DAY),
+      })
+      .execute();
+    await this.ctx.db
+      .insertInto('domain_keys')
+      .values({
+        id: newId(),
+        domain_id: domainId,
+        selector: 'ink1',
+        algorithm: 'rsa',
+        role: 'active',
+        public_key: publicKey,
+        private_key: sealed,
+        created_at: now,
       })
       .execute();
     this.dns.records.set(`ink1._domainkey.${domain}`, [`v=DKIM1; k=rsa; p=${publicKey}`]);

@@ -1,216 +1,392 @@
+import { readDkimKey } from './dkim-key';
+import { type DmarcReading, isDmarc, readDmarc } from './dmarc';
+import { type DnsAnswer, sayFault } from './dns';
 import type { WantedRecord } from './records';
+import { mergeSpf } from './spf/merge';
+import { isSpf, parseSpf } from './spf/parse';
 import { parseTags } from './tags';
 
-/**
- * What a name server said about one name and type. TXT values come as one joined string per record (RFC 7208 3.3),
- * CNAME values without trailing dot. `none` is NXDOMAIN or no data; `unanswered` is a time-out, SERVFAIL or refusal.
- */
-export type DnsAnswer = { kind: 'found'; values: string[] } | { kind: 'none' } | { kind: 'unanswered'; reason: string };
-
-export type Verdict = 'right' | 'missing' | 'differs' | 'several' | 'unanswered';
+/** `look`: it works, and something is worth a look. `absent`: not there and not needed. */
+export type Verdict = 'right' | 'look' | 'missing' | 'absent' | 'differs' | 'several' | 'unanswered';
 export type Judgement = {
   verdict: Verdict;
   /** Two or three words for the table. */
   label: string;
   /** What is wrong and what to do, in one or two sentences; '' when it is right and there is nothing to add. */
   sentence: string;
+  /** The standard that says so; '' where none is needed. */
+  rfc: string;
   /** The values found that matter here. */
   found: string[];
   /** The exact text that should stand there: equal to what was found when it is right. */
   paste: string;
 };
 
-/** Holds one wanted record against what DNS said. Never throws, whatever the answer holds. */
+const judgement = (
+  verdict: Verdict,
+  label: string,
+  rfc: string,
+  sentence: string,
+  found: string[],
+  paste: string,
+): Judgement => ({ verdict, label, sentence, rfc, found, paste });
+export const right = (value: string, rfc: string, sentence = ''): Judgement =>
+  judgement('right', 'Right', rfc, sentence, [value], value);
+export const differs = (
+  wanted: WantedRecord,
+  found: string,
+  label: string,
+  rfc: string,
+  sentence: string,
+  paste = wanted.value,
+): Judgement => judgement('differs', label, rfc, sentence, [found], paste);
+
+const several = (wanted: WantedRecord, found: string[], rfc: string, sentence: string, paste = wanted.value): Judgement =>
+  judgement('several', `${found.length} records`, rfc, sentence, found, paste);
+const missing = (wanted: WantedRecord, rfc: string): Judgement =>
+  wanted.needed
+    ? judgement(
+        'missing',
+        'Not there yet',
+        rfc,
+        `No ${wanted.type} record stands at ${wanted.name}. Add it at your DNS host.`,
+        [],
+        wanted.value,
+      )
+    : judgement('absent', 'Not there', rfc, 'Not needed for letters to leave. Add it when you like.', [], wanted.value);
+
+/** Holds one wanted record against what DNS said of its name and type. Never throws, whatever the answer holds. */
 export function judge(wanted: WantedRecord, answer: DnsAnswer): Judgement {
   if (answer.kind === 'unanswered') {
-    return {
-      verdict: 'unanswered',
-      label: 'No answer',
-      sentence: `The name server did not answer (${answer.reason}). This says nothing about your record; we ask again by ourselves.`,
-      found: [],
-      paste: wanted.value,
-    };
+    const last =
+      answer.fault === 'timeout' || answer.fault === 'servfail'
+        ? ' This says nothing about your record; we ask again by ourselves.'
+        : '';
+    const rfc = answer.fault === 'bogus' ? 'RFC 4035 section 5' : answer.fault === 'loop' ? 'RFC 1034 section 3.6.2' : '';
+    return judgement(
+      'unanswered',
+      answer.fault === 'bogus' ? 'DNSSEC broken' : answer.fault === 'lame' ? 'Wrong name server' : 'No answer',
+      rfc,
+      `${sayFault(answer.fault)}${last}`,
+      [],
+      wanted.value,
+    );
   }
   const values = answer.kind === 'found' ? answer.values : [];
-  if (wanted.purpose === 'dkim') return judgeDkim(wanted, values);
-  if (wanted.purpose === 'spf') return judgeSpf(wanted, values);
-  if (wanted.purpose === 'dmarc') return judgeDmarc(wanted, values);
-  return judgeReturnPath(wanted, values);
+  switch (wanted.purpose) {
+    case 'dkim':
+    case 'dkim-next':
+    case 'dkim-ed25519':
+      return judgeDkim(wanted, values);
+    case 'spf':
+      return judgeSpf(wanted, values);
+    case 'dmarc':
+      return judgeDmarc(wanted, values);
+    case 'replies':
+      return judgeReplies(values);
+    case 'logo':
+      return judgeLogo(values);
+    default:
+      return judgeAlias(wanted, values);
+  }
 }
 
-const right = (value: string, sentence = ''): Judgement => ({
-  verdict: 'right',
-  label: 'Right',
-  sentence,
-  found: [value],
-  paste: value,
-});
-const missing = (wanted: WantedRecord): Judgement => ({
-  verdict: 'missing',
-  label: 'Not there yet',
-  sentence: `No ${wanted.type} record stands at ${wanted.name}. Add it at your DNS host.`,
-  found: [],
-  paste: wanted.value,
-});
-const differs = (wanted: WantedRecord, found: string, label: string, sentence: string, paste = wanted.value): Judgement => ({
-  verdict: 'differs',
-  label,
-  sentence,
-  found: [found],
-  paste,
-});
+const KEY = 'RFC 6376 section 3.6.1';
 
-/** A DKIM key is right when its p= is ours, white space aside (RFC 6376 3.6.1). */
+/** A DKIM key is right when it can be used and its p= is ours. */
 function judgeDkim(wanted: WantedRecord, values: string[]): Judgement {
-  const key = parseTags(wanted.value)?.get('p') ?? '';
+  const ours = parseTags(wanted.value)?.get('p') ?? '';
   const keys = values.filter((value) => /(^|;)\s*p\s*=/i.test(value));
-  if (keys.length === 0) {
-    const other = values[0];
-    return other === undefined
-      ? missing(wanted)
-      : differs(wanted, other, 'Not a key', 'What stands there is no DKIM key. Replace it.');
-  }
   if (keys.length > 1)
-    return several(wanted, keys, 'Two keys stand at one name, and receivers may take either. Keep only this one.');
-  const found = keys[0] ?? '';
-  const tags = parseTags(found);
-  const p = tags?.get('p')?.replace(/\s+/g, '');
-  if (!tags || p === undefined)
-    return differs(wanted, found, 'Cannot be read', 'The record breaks the rules of a DKIM key. Replace it whole.');
-  if (p === '') return differs(wanted, found, 'Revoked', 'An empty p= says that this key is revoked. Replace it.');
-  if (p !== key) {
-    const cut = key.startsWith(p) || p.startsWith(key);
-    return differs(
-      wanted,
-      found,
-      cut ? 'Cut short' : 'Another key',
-      cut
-        ? 'The key is cut short; some DNS hosts want long values in several quoted parts. Paste it again.'
-        : 'The key that stands there is not ours. Replace it.',
-    );
-  }
-  const flags = tags.get('t')?.split(':') ?? [];
-  if (flags.some((flag) => flag.trim() === 'y'))
-    return differs(wanted, found, 'Only testing', 'The flag t=y tells receivers to ignore the signature. Take it out.');
-  return right(found);
-}
-
-/** Is this TXT value an SPF record at all? (RFC 7208 4.5: exactly `v=spf1`, then a space or the end.) */
-export const isSpf = (value: string) => /^v=spf1( |$)/i.test(value);
-
-function judgeSpf(wanted: WantedRecord, values: string[]): Judgement {
-  const records = values.filter(isSpf);
-  const include = wanted.value.split(' ')[1] ?? '';
-  if (records.length === 0) return missing(wanted);
-  if (records.length > 1) {
     return several(
       wanted,
-      records,
-      'Two SPF records make both invalid (RFC 7208 section 4.5). Put this one line in place of both.',
-      mergeSpf(records, include),
+      keys,
+      'RFC 6376 section 3.6.2.2',
+      'Two keys stand at one name, and receivers may take either. Keep only this one.',
     );
+  const found = keys[0];
+  if (found === undefined) {
+    const other = values[0];
+    return other === undefined
+      ? missing(wanted, KEY)
+      : differs(wanted, other, 'Not a key', KEY, wildcardHint(other) ?? 'What stands there is no DKIM key. Replace it.');
   }
-  const found = records[0] ?? '';
-  const terms = found.trim().split(/\s+/).slice(1);
-  if (!terms.some((term) => term.toLowerCase().replace(/^\+/, '') === include)) {
-    const paste = withInclude(found, include);
+  const key = readDkimKey(found);
+  const p = (parseTags(found.replace(/"/g, ''))?.get('p') ?? '').replace(/\s+/g, '');
+  // A key that lacks its end is said to be cut, which is what its owner has to know, not that it cannot be read.
+  if (p && p !== ours && p.length > 40 && (ours.startsWith(p) || p.startsWith(ours))) {
     return differs(
       wanted,
       found,
-      'Add 1 part',
-      'You already have an SPF record. Do not add a second one: replace it with this line.',
-      paste,
+      'Cut short',
+      'RFC 1035 section 3.3',
+      'The key is cut: one string holds at most 255 characters, so some DNS hosts want it in several quoted parts. Paste it again, or paste the zone file.',
     );
   }
-  if (terms.some((term) => /^\+?all$/i.test(term)))
-    return differs(
-      wanted,
-      found,
-      'Lets anyone send',
-      '“+all” allows the whole world to send as you. Replace it.',
-      found.replace(/\+?all\b/i, '~all'),
-    );
-  return right(found);
-}
-
-/** Puts the include before the first `all` or `redirect`, since terms after `all` are never read (RFC 7208 5.1). */
-function withInclude(record: string, include: string): string {
-  const terms = record.trim().split(/\s+/);
-  const end = terms.findIndex((term) => /^([+?~-]?all|redirect=.*)$/i.test(term));
-  const at = end === -1 ? terms.length : end;
-  return [...terms.slice(0, at), include, ...terms.slice(at)].join(' ');
-}
-
-/** Several SPF records as one: every term once, in order, the strictest `all` last, our include in it. */
-export function mergeSpf(records: string[], include: string): string {
-  const terms: string[] = [];
-  let all = '~all';
-  for (const record of records) {
-    for (const term of record.trim().split(/\s+/).slice(1)) {
-      if (/^[+?~-]?all$/i.test(term)) {
-        if (/^-all$/i.test(term)) all = '-all';
-      } else if (!terms.includes(term)) terms.push(term);
-    }
-  }
-  if (!terms.includes(include)) terms.push(include);
-  return ['v=spf1', ...terms, all].join(' ');
-}
-
-function judgeDmarc(wanted: WantedRecord, values: string[]): Judgement {
-  const records = values.filter((value) => /^v\s*=\s*DMARC1\s*(;|$)/.test(value));
-  if (records.length === 0) return missing(wanted);
-  if (records.length > 1)
-    return several(wanted, records, 'Two DMARC records are read as none (RFC 7489 section 6.6.3). Keep this one.');
-  const found = records[0] ?? '';
-  const tags = parseTags(found);
-  const policy = tags?.get('p')?.toLowerCase();
-  if (!tags || !policy || !['none', 'quarantine', 'reject'].includes(policy)) {
+  if (!key.ok) {
+    const quoted = /["\n\r]/.test(found);
     return differs(
       wanted,
       found,
       'Cannot be read',
-      'A DMARC record needs p=none, p=quarantine or p=reject right after its version.',
+      KEY,
+      `${quoted ? 'Quotation marks or line breaks went into the value. ' : ''}${key.reason} Replace it whole.`,
     );
   }
-  const ours = (parseTags(wanted.value)?.get('rua') ?? '').toLowerCase();
-  const reports = (tags.get('rua') ?? '').split(',').map((uri) => uri.trim().toLowerCase());
-  if (!reports.includes(ours)) {
-    const rua = [...reports.filter(Boolean), ours].join(',');
-    const paste = tags.has('rua')
-      ? found.replace(/rua\s*=\s*[^;]*/i, `rua=${rua}`)
-      : `${found.replace(/;?\s*$/, '')}; rua=${rua}`;
+  if (key.revoked) return differs(wanted, found, 'Revoked', KEY, 'An empty p= says that this key is revoked. Replace it.');
+  if (key.key !== ours) {
+    const weak =
+      key.algorithm === 'rsa' && key.bits < 1024
+        ? ` It is also only ${key.bits} bits long, which receivers ignore (RFC 8301).`
+        : '';
+    return differs(wanted, found, 'Another key', KEY, `The key that stands there is not ours.${weak} Replace it.`);
+  }
+  if (key.testing)
+    return differs(
+      wanted,
+      found,
+      'Only testing',
+      KEY,
+      'The flag t=y tells receivers to ignore the signature. Take it out.',
+      found.replace(/;?\s*t\s*=\s*[^;]*/i, ''),
+    );
+  return right(found, KEY);
+}
+
+const SPF = 'RFC 7208 section 4.5';
+
+function judgeSpf(wanted: WantedRecord, values: string[]): Judgement {
+  const records = values.filter(isSpf);
+  const include = wanted.value.split(' ')[1] ?? '';
+  if (records.length > 1)
+    return several(
+      wanted,
+      records,
+      SPF,
+      'Two SPF records make both invalid. Put this one line in place of all of them.',
+      mergeSpf(records, [include]),
+    );
+  const found = records[0];
+  if (found === undefined) {
+    const almost = values.find((value) => /^"?\s*v\s*=\s*spf/i.test(value));
+    return almost === undefined
+      ? missing(wanted, SPF)
+      : differs(wanted, almost, 'Cannot be read', SPF, 'An SPF record begins with exactly v=spf1 and a space. Replace it.');
+  }
+  const syntax = parseSpf(found);
+  const merged = mergeSpf([found], [include]);
+  if (!syntax.ok) {
+    const kept = found
+      .split(' ')
+      .filter((term) => term !== syntax.term)
+      .join(' ');
+    return differs(
+      wanted,
+      found,
+      'Cannot be read',
+      'RFC 7208 section 4.6',
+      `“${syntax.term}” makes the whole record invalid. ${syntax.reason}`,
+      mergeSpf([kept], [include]),
+    );
+  }
+  const { mechanisms, redirect } = syntax.record;
+  const end = mechanisms.findIndex((mechanism) => mechanism.kind === 'all');
+  const ours = mechanisms.findIndex(
+    (mechanism) =>
+      mechanism.kind === 'include' && `include:${mechanism.domain.toLowerCase()}` === include && mechanism.qualifier === '+',
+  );
+  if (ours === -1) {
+    const negative = mechanisms.find(
+      (mechanism) => mechanism.kind === 'include' && `include:${mechanism.domain.toLowerCase()}` === include,
+    );
+    if (negative)
+      return differs(
+        wanted,
+        found,
+        'Says no',
+        'RFC 7208 section 4.6.2',
+        `“${negative.text}” tells mailboxes not to trust us. Take the sign away.`,
+        found.replace(negative.text, include),
+      );
+    if (redirect && end === -1)
+      return differs(
+        wanted,
+        found,
+        'Add 1 part',
+        'RFC 7208 section 6.1',
+        'Your record hands on to another one. Ours goes before that.',
+        merged,
+      );
     return differs(
       wanted,
       found,
       'Add 1 part',
+      SPF,
+      'You already have an SPF record. Do not add a second one: replace it with this line.',
+      merged,
+    );
+  }
+  if (end !== -1 && ours > end)
+    return differs(
+      wanted,
+      found,
+      'Never read',
+      'RFC 7208 section 5.1',
+      'What stands after “all” is never read. Move our part before it.',
+      mergeSpf([mechanisms.filter((_, n) => n !== ours).reduce((text, m) => `${text} ${m.text}`, 'v=spf1')], [include]),
+    );
+  if (mechanisms[end]?.qualifier === '+')
+    return differs(
+      wanted,
+      found,
+      'Lets anyone send',
+      'RFC 7208 section 5.1',
+      '“+all” allows the whole world to send as you. Replace it.',
+      mergeSpf([found], []),
+    );
+  return right(found, SPF);
+}
+
+const DMARC = 'RFC 7489 section 6.3';
+
+function judgeDmarc(wanted: WantedRecord, values: string[]): Judgement {
+  const records = values.filter(isDmarc);
+  if (records.length > 1)
+    return several(
+      wanted,
+      records,
+      'RFC 7489 section 6.6.3',
+      'Two DMARC records are read as none. Keep this one.',
+      withReports(records[0]!, wanted),
+    );
+  const found = records[0];
+  if (found === undefined) {
+    const other = values[0];
+    if (other === undefined) return missing(wanted, DMARC);
+    const almost = /dmarc/i.test(other);
+    return differs(
+      wanted,
+      other,
+      almost ? 'Cannot be read' : 'Not a policy',
+      DMARC,
+      almost
+        ? 'A DMARC record begins with exactly v=DMARC1. Replace it.'
+        : (wildcardHint(other) ?? 'What stands there is no DMARC record. Replace it.'),
+    );
+  }
+  const reading: DmarcReading = readDmarc(found);
+  if (!reading.ok) return differs(wanted, found, 'Cannot be read', DMARC, `${reading.reason} Replace it.`);
+  const paste = withReports(found, wanted);
+  if (paste !== found)
+    return differs(
+      wanted,
+      found,
+      'Add 1 part',
+      'RFC 7489 section 6.2',
       'Your policy works. With our address in rua= we can also read the reports for you.',
       paste,
     );
-  }
-  return right(found);
+  if (reading.record.percent < 100)
+    return {
+      ...right(
+        found,
+        DMARC,
+        `The policy holds for ${reading.record.percent} in 100 letters only. Take pct= out once you are sure.`,
+      ),
+      verdict: 'look',
+      label: 'Right, in part',
+    };
+  return right(found, DMARC);
 }
 
-function judgeReturnPath(wanted: WantedRecord, values: string[]): Judgement {
-  const found = values[0];
-  if (found === undefined) return missing(wanted);
-  if (found.replace(/\.$/, '').toLowerCase() === wanted.value) return right(found);
-  return differs(
-    wanted,
-    found,
-    'Points elsewhere',
-    'Until this is right, letters that cannot be delivered come back to another host, and dead addresses stay on your list.',
+/** A record with our report address in it; the same text when it is there already. */
+function withReports(found: string, wanted: WantedRecord): string {
+  const tags = parseTags(found);
+  const ours = parseTags(wanted.value)?.get('rua') ?? '';
+  const reports = (tags?.get('rua') ?? '')
+    .split(',')
+    .map((uri) => uri.trim())
+    .filter(Boolean);
+  if (reports.some((uri) => uri.toLowerCase().replace(/!.*$/, '') === ours.toLowerCase())) return found;
+  const rua = [...reports, ours].join(',');
+  return tags?.has('rua') ? found.replace(/rua\s*=\s*[^;]*/i, `rua=${rua}`) : `${found.replace(/;?\s*$/, '')}; rua=${rua}`;
+}
+
+function judgeAlias(wanted: WantedRecord, values: string[]): Judgement {
+  const rfc = 'RFC 1034 section 3.6.2';
+  const clean = values.map((value) => value.replace(/\.$/, '').toLowerCase());
+  if (clean.length > 1) return several(wanted, clean, rfc, 'One name can have one alias only. Keep this one.');
+  const found = clean[0];
+  if (found === undefined) return missing(wanted, rfc);
+  if (found === wanted.value) return right(found, rfc);
+  const doubled = found === `${wanted.value}.${wanted.name.split('.').slice(1).join('.')}`;
+  if (doubled)
+    return differs(
+      wanted,
+      found,
+      'Name doubled',
+      'RFC 1035 section 5.1',
+      'Your DNS host put your own domain behind the value. Type a dot at its end.',
+      `${wanted.value}.`,
+    );
+  const sentence =
+    wanted.purpose === 'return-path'
+      ? 'Until this is right, letters that cannot be delivered come back to another host, and dead addresses stay on your list.'
+      : 'Until this is right, links in your letters show our name.';
+  return differs(wanted, found, 'Points elsewhere', rfc, sentence);
+}
+
+function judgeReplies(values: string[]): Judgement {
+  if (values.length === 0)
+    return judgement(
+      'look',
+      'Nobody takes them',
+      'RFC 5321 section 5.1',
+      'No mail host is named for this domain, so replies to your letters may be lost. Use a reply address elsewhere, or set up a mailbox here.',
+      [],
+      '',
+    );
+  // A single "0 ." is the null MX: this domain says that it takes no mail.
+  if (values.some((value) => /^\d+ \.?$/.test(value)))
+    return judgement(
+      'look',
+      'Takes no mail',
+      'RFC 7505',
+      'This domain says that it takes no mail at all (null MX). Some mailboxes refuse letters from such a domain; replies are lost.',
+      values,
+      '',
+    );
+  return judgement(
+    'right',
+    'Somebody takes them',
+    'RFC 5321 section 5.1',
+    '',
+    values.map((value) => value.replace(/^\d+ /, '')),
+    values.join(', '),
   );
 }
 
-function several(wanted: WantedRecord, found: string[], sentence: string, paste = wanted.value): Judgement {
-  return { verdict: 'several', label: `${found.length} records`, sentence, found, paste };
+function judgeLogo(values: string[]): Judgement {
+  const found = values.find((value) => /^v\s*=\s*BIMI1/i.test(value));
+  if (!found) return judgement('absent', 'Not there', '', 'Only worth it once your policy is p=quarantine or p=reject.', [], '');
+  const address = parseTags(found)?.get('l') ?? '';
+  if (!/^https:\/\/\S+\.svg$/i.test(address))
+    return judgement('look', 'Cannot be used', '', 'The logo has to be an SVG file at an https address (l=).', [found], found);
+  return judgement('right', 'Ready', '', '', [found], found);
 }
 
-/** The state of a domain as a whole: letters may leave when the signature, the return path and the policy hold. */
+/** A wildcard answers for every name, also for those that nobody made (RFC 4592). Seen by a value of another kind standing there. */
+function wildcardHint(value: string): string | null {
+  return isSpf(value)
+    ? 'An SPF record stands there, probably by a wildcard (“*”) in your zone, which answers for every name. A record of its own at this name takes its place.'
+    : null;
+}
+
+/** The state of a domain as a whole: letters may leave when every needed record holds. */
 export function domainState(
-  verdicts: Partial<Record<WantedRecord['purpose'], Verdict>>,
+  records: { needed: boolean; verdict: Verdict | undefined }[],
 ): 'authenticated' | 'incomplete' | 'unknown' {
-  const all = [verdicts.dkim, verdicts.spf, verdicts['return-path'], verdicts.dmarc];
-  if (all.every((verdict) => verdict === 'right')) return 'authenticated';
-  return all.every((verdict) => verdict === undefined || verdict === 'unanswered') ? 'unknown' : 'incomplete';
+  const needed = records.filter((record) => record.needed).map((record) => record.verdict);
+  if (needed.every((verdict) => verdict === 'right' || verdict === 'look')) return 'authenticated';
+  return needed.every((verdict) => verdict === undefined || verdict === 'unanswered') ? 'unknown' : 'incomplete';
 }

@@ -1,6 +1,6 @@
 import { createHash, type KeyObject, sign } from 'node:crypto';
 
-export type DkimKey = { domain: string; selector: string; key: KeyObject };
+export type DkimKey = { domain: string; selector: string; algorithm: 'rsa' | 'ed25519'; key: KeyObject };
 
 /**
  * The fields we sign when they are there (RFC 6376 5.4.1). RFC 8058 section 4 wants both List-Unsubscribe fields under the
@@ -36,25 +36,32 @@ function simpleBody(body: Buffer): Buffer {
 }
 
 /**
- * Signs a message with rsa-sha256, c=relaxed/simple (RFC 6376), off the calling thread. Returns the value of the
- * DKIM-Signature field, folded. The body must end with CRLF. Rejects if the key cannot sign.
+ * Signs a message with rsa-sha256 (off the calling thread) or ed25519-sha256 (RFC 8463), c=relaxed/simple (RFC 6376). Returns the value
+ * of the DKIM-Signature field, folded. The body must end with CRLF. Rejects if the key cannot sign.
  */
 export function signDkim(headers: [string, string][], body: Buffer, by: DkimKey): Promise<string> {
   const bodyHash = createHash('sha256').update(simpleBody(body)).digest('base64');
   const present = new Map(headers.map(([name, value]) => [name.toLowerCase(), value]));
   const names = SIGNED.filter((name) => present.has(name));
   const unsigned =
-    `v=1; a=rsa-sha256; c=relaxed/simple; d=${by.domain}; s=${by.selector};\r\n` +
+    `v=1; a=${by.algorithm}-sha256; c=relaxed/simple; d=${by.domain}; s=${by.selector};\r\n` +
     ` h=${names.join(':')};\r\n bh=${bodyHash};\r\n b=`;
   const input = [
     ...names.map((name) => `${relaxedHeader(name, present.get(name) ?? '')}\r\n`),
     relaxedHeader('dkim-signature', unsigned),
   ];
+  const text = Buffer.from(input.join(''));
+  // Folding white space inside b= is allowed and dropped by the verifier (RFC 6376 3.5).
+  const whole = (signature: Buffer) => unsigned + (signature.toString('base64').match(/.{1,72}/g) ?? []).join('\r\n ');
+  // Ed25519 signs the hash of the header fields, not the fields (RFC 8463 section 3).
+  if (by.algorithm === 'ed25519') return Promise.resolve(whole(sign(null, createHash('sha256').update(text).digest(), by.key)));
   return new Promise((resolve, reject) => {
-    sign('RSA-SHA256', Buffer.from(input.join('')), by.key, (error, signature) => {
-      if (error) return reject(error);
-      // Folding white space inside b= is allowed and dropped by the verifier (RFC 6376 3.5).
-      resolve(unsigned + (signature.toString('base64').match(/.{1,72}/g) ?? []).join('\r\n '));
-    });
+    sign('RSA-SHA256', text, by.key, (error, signature) => (error ? reject(error) : resolve(whole(signature))));
   });
+}
+
+/** All signatures of a message as header fields, ready to stand before it. */
+export async function signatureFields(headers: [string, string][], body: Buffer, keys: DkimKey[]): Promise<string> {
+  const values = await Promise.all(keys.map((key) => signDkim(headers, body, key)));
+  return values.map((value) => `DKIM-Signature: ${value}\r\n`).join('');
 }

@@ -4,7 +4,7 @@ import { authenticate } from 'mailauth';
 import { simpleParser } from 'mailparser';
 import { describe, expect, it } from 'vitest';
 import { slot } from '../writing/slots';
-import { signDkim } from './dkim';
+import { signatureFields, signDkim } from './dkim';
 import { compileMime, fillMime, headerBlock, headerText, mailbox } from './mime';
 import { nextTry, readReply } from './outcome';
 import { deliveryToken, readDeliveryToken } from './token';
@@ -59,6 +59,28 @@ describe('MIME', () => {
 });
 
 describe('DKIM', () => {
+  it('with an Ed25519 key is verified by another implementation too (RFC 8463)', async () => {
+    const { publicKey, privateKey } = generateKeyPairSync('ed25519');
+    const p = publicKey.export({ type: 'spki', format: 'der' }).subarray(-32).toString('base64');
+    const rsa = generateKeyPairSync('rsa', { modulusLength: 2048 }).privateKey;
+    const { headers, body } = fillMime(compileMime({ html: '<p>a</p>', text: 'a', subject: 'S' }, HEADERS), PERSONAL, {});
+    const fields = await signatureFields(headers, body, [
+      { domain: 'lanternfish.example', selector: 'ink1', algorithm: 'rsa', key: rsa },
+      { domain: 'lanternfish.example', selector: 'ink2', algorithm: 'ed25519', key: privateKey },
+    ]);
+    const source = Buffer.concat([Buffer.from(fields + headerBlock(headers)), body]);
+    const resolver = (async (name: string) => (name.startsWith('ink2.') ? [[`v=DKIM1; k=ed25519; p=${p}`]] : [])) as never;
+    const result = await authenticate(source, {
+      ip: '127.0.0.1',
+      sender: 'b@lanternfish.example',
+      disableArc: true,
+      disableBimi: true,
+      resolver,
+    });
+    const results = (result.dkim as unknown as { results: { selector: string; status: { result: string } }[] }).results;
+    expect(results.find((entry) => entry.selector === 'ink2')?.status.result).toBe('pass');
+  });
+
   it('is verified by another implementation for any body', async () => {
     const { publicKey, privateKey } = generateKeyPairSync('rsa', { modulusLength: 2048 });
     const p = publicKey.export({ type: 'spki', format: 'der' }).toString('base64');
@@ -66,7 +88,12 @@ describe('DKIM', () => {
       fc.asyncProperty(text, text, async (subject, words) => {
         const template = compileMime({ html: words, text: words, subject }, HEADERS);
         const { headers, body } = fillMime(template, { ...PERSONAL, leaveUrl: 'https://go.inkset.example/e/leave/1' }, {});
-        const signature = await signDkim(headers, body, { domain: 'lanternfish.example', selector: 'ink1', key: privateKey });
+        const signature = await signDkim(headers, body, {
+          domain: 'lanternfish.example',
+          selector: 'ink1',
+          algorithm: 'rsa',
+          key: privateKey,
+        });
         expect(signature).toContain('list-unsubscribe:list-unsubscribe-post');
         const source = Buffer.concat([Buffer.from(`DKIM-Signature: ${signature}\r\n${headerBlock(headers)}`), body]);
         const result = await authenticate(source, {

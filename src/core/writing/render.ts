@@ -3,7 +3,14 @@ import { escapeHtml } from '../html';
 import type { Block, Document } from './document';
 import { slot } from './slots';
 
-export type Brand = { name: string; colour: string; language: string };
+/** `colour` is that of links and buttons; `logo` an address; `links` stand in the colophon. */
+export type Brand = {
+  name: string;
+  colour: string;
+  language: string;
+  logo?: string | null;
+  links?: { label: string; url: string }[];
+};
 /** The colophon: what every letter ends with. */
 export type Colophon = { reasonLine: string; postalAddress: string };
 export type LetterFrame = { brand: Brand; colophon: Colophon; previewLine: string };
@@ -50,11 +57,15 @@ export async function renderHtml(document: Document, frame: LetterFrame): Promis
 <mj-button background-color="${brand.colour}" color="#fffefb" font-family="${SANS}" font-size="15px" font-weight="600" border-radius="4px" inner-padding="12px 18px" /></mj-attributes>
 <mj-style>.prose p{margin:0 0 16px}.prose h2,.prose h3{font-weight:500;line-height:1.3;margin:22px 0 8px}.prose img{max-width:100%;height:auto;border-radius:4px}.prose blockquote{margin:0 0 16px;padding:0 0 0 16px;border-left:3px solid #d8d5ca;color:#525a69}.prose a{color:${brand.colour}}.foot a{color:#525a69}</mj-style></mj-head>
 <mj-body background-color="#f6f5f0" width="640px">
-<mj-section padding="22px 0 4px"><mj-column><mj-text font-size="15px" line-height="20px" color="${brand.colour}" padding="0 32px">${escapeHtml(brand.name)}</mj-text></mj-column></mj-section>
+<mj-section padding="22px 0 4px"><mj-column>${
+    brand.logo
+      ? `<mj-image src="${escapeHtml(brand.logo)}" alt="${escapeHtml(brand.name)}" width="64px" align="left" padding="0 32px 6px" />`
+      : ''
+  }<mj-text font-size="15px" line-height="20px" color="${brand.colour}" padding="0 32px">${escapeHtml(brand.name)}</mj-text></mj-column></mj-section>
 <mj-section background-color="#fffefb" border-radius="6px" padding="18px 32px 22px"><mj-column>${document.blocks.map(blockMjml).join('\n')}</mj-column></mj-section>
 <mj-section padding="16px 32px 30px"><mj-column><mj-text css-class="foot" font-family="${SANS}" font-size="13px" line-height="20px" color="#525a69">${escapeHtml(
     colophon.reasonLine,
-  )}<br/>${escapeHtml(colophon.postalAddress).replace(/\r?\n/g, ', ')}<br/><a href="${slot(SLOT.leave)}">Leave this list</a></mj-text></mj-column></mj-section>
+  )}<br/>${escapeHtml(colophon.postalAddress).replace(/\r?\n/g, ', ')}${brand.links?.length ? `<br/>${brand.links.map((link) => `<a href="${escapeHtml(link.url)}">${escapeHtml(link.label)}</a>`).join(' · ')}` : ''}<br/><a href="${slot(SLOT.leave)}">Leave this list</a></mj-text></mj-column></mj-section>
 <mj-raw><img src="${slot(SLOT.pixel)}" width="1" height="1" alt="" style="display:block;border:0" /></mj-raw>
 </mj-body></mjml>`;
   const result = await mjml2html(source, { validationLevel: 'soft', keepComments: false, beautify: false });

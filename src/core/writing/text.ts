@@ -35,5 +35,5 @@ function blockText(block: Block): string {
 export function renderText(document: Document, frame: LetterFrame): string {
   const body = document.blocks.map(blockText).filter(Boolean).join('\n\n');
   const address = frame.colophon.postalAddress.replace(/\r?\n/g, ', ');
-  return `${frame.brand.name}\n\n${body}\n\n-- \n${frame.colophon.reasonLine}\n${address}\nLeave this list: ${slot(SLOT.leave)}\n`;
+  return `${frame.brand.name}\n\n${body}\n\n-- \n${frame.colophon.reasonLine}\n${address}${(frame.brand.links ?? []).map((link) => `\n${link.label}: ${link.url}`).join('')}\nLeave this list: ${slot(SLOT.leave)}\n`;
 }

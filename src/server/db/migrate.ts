@@ -3,6 +3,7 @@ import * as accounts from './migrations/0001-accounts';
 import * as senders from './migrations/0002-senders-and-mail';
 import * as readers from './migrations/0003-readers-and-forms';
 import * as letters from './migrations/0004-letters';
+import * as identity from './migrations/0005-identity';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -10,6 +11,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0002-senders-and-mail': senders,
   '0003-readers-and-forms': readers,
   '0004-letters': letters,
+  '0005-identity': identity,
 };
 
 /** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */

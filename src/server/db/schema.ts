@@ -1,7 +1,11 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
+import type { RampPlan } from '@/core/delivery/ramp';
+import type { MailVerdict } from '@/core/delivery/verdicts';
 import type { FormDefinition } from '@/core/forms/definition';
+import type { AlertWhen, SocialLink } from '@/core/newsletters/identity';
+import type { Role } from '@/core/newsletters/roles';
 import type { ReaderAct, ReaderState } from '@/core/readers/state';
-import type { Judgement } from '@/core/senders/judge';
+import type { Judgement, Verdict } from '@/core/senders/judge';
 import type { RecordPurpose } from '@/core/senders/records';
 import type { Document, Layout } from '@/core/writing/document';
 
@@ -9,13 +13,51 @@ import type { Document, Layout } from '@/core/writing/document';
 export type Schema = {
   user: UserTable;
   newsletters: NewsletterTable;
-  members: { newsletter_id: string; user_id: string; role: 'owner'; created_at: Date };
+  members: { newsletter_id: string; user_id: string; role: Role; created_at: Date };
+  invitations: {
+    id: string;
+    newsletter_id: string;
+    email: string;
+    role: Role;
+    token_hash: Buffer;
+    sent_at: Date;
+    expires_at: Date;
+  };
+  media: {
+    id: string;
+    newsletter_id: string;
+    kind: 'logo';
+    content_type: string;
+    width: number;
+    height: number;
+    created_at: Date;
+  };
+  domain_keys: DomainKeyTable;
+  domain_checks: {
+    id: Generated<string>;
+    domain_id: string;
+    at: Date;
+    state: string;
+    verdicts: JSONColumnType<CheckVerdict[]>;
+    changed: boolean;
+    took_ms: number;
+  };
+  domain_days: {
+    domain_id: string;
+    day: string;
+    planned: Generated<number>;
+    delivered: Generated<number>;
+    bounced: Generated<number>;
+    complained: Generated<number>;
+  };
+  relays: RelayTable;
+  test_letters: TestLetterTable;
   installation: { only_one: Generated<boolean>; selector: string; public_key: string; private_key: Buffer };
   senders: SenderTable;
   domains: DomainTable;
   outbox: OutboxTable;
   rate_limits: { key: string; window_start: Date; count: number };
-  workers: { id: string; seen_at: Generated<Date>; pool: string | null };
+  workers: { id: string; seen_at: Generated<Date> };
   lists: ListTable;
   forms: FormTable;
   readers: ReaderTable;
@@ -98,6 +140,14 @@ export type NewsletterTable = {
   language: string;
   colour: string;
   created_at: Date;
+  logo_id: string | null;
+  accent: Generated<string>;
+  site: Generated<string>;
+  social_links: ColumnType<SocialLink[], string | undefined, string>;
+  alert_joins: Generated<AlertWhen>;
+  alert_leaves: Generated<AlertWhen>;
+  alerts_due_at: Date | null;
+  default_sender_id: string | null;
 };
 
 type SenderTable = {
@@ -120,9 +170,6 @@ type DomainTable = {
   id: string;
   newsletter_id: string;
   name: string;
-  selector: string;
-  public_key: string;
-  private_key: Buffer;
   reports_token: string;
   state: Generated<'unknown' | 'incomplete' | 'authenticated'>;
   judgements: ColumnType<StoredJudgement[], string | undefined, string>;
@@ -130,6 +177,60 @@ type DomainTable = {
   next_check_at: Date;
   checks_since_change: Generated<number>;
   created_at: Date;
+  zone: string | null;
+  name_servers: Generated<string[]>;
+  steady_since: Date | null;
+  facts: ColumnType<DomainFacts, string | undefined, string>;
+  ramp: ColumnType<RampPlan | null, string | null | undefined, string | null>;
+};
+
+/** What a check found beside the records. */
+export type DomainFacts = {
+  envelope?: { result: string; reason: string };
+  spfLookups?: { before: number; after: number } | null;
+  nextStep?: { policy: string; paste: string } | null;
+  /** Purposes whose old answer resolvers may still remember, and for how many seconds. */
+  remembered?: Record<string, number>;
+  disagreed?: string[];
+};
+export type CheckVerdict = { purpose: RecordPurpose; verdict: Verdict; label: string };
+
+type DomainKeyTable = {
+  id: string;
+  domain_id: string;
+  selector: string;
+  algorithm: 'rsa' | 'ed25519';
+  role: 'active' | 'next' | 'second' | 'retired';
+  public_key: string;
+  private_key: Buffer;
+  created_at: Date;
+};
+
+type RelayTable = {
+  newsletter_id: string;
+  host: string;
+  port: number;
+  tls: 'required' | 'implicit' | 'none';
+  user_name: string;
+  password: Buffer;
+  per_hour: number;
+  per_day: number;
+  switched_on: Generated<boolean>;
+  probed_at: Date | null;
+  probe_fault: string | null;
+};
+
+type TestLetterTable = {
+  id: string;
+  newsletter_id: string;
+  domain_id: string;
+  token: string;
+  from_address: string;
+  to_address: string;
+  sent_at: Date;
+  response: string;
+  verdicts: ColumnType<MailVerdict[] | null, string | null | undefined, string | null>;
+  answered_at: Date | null;
 };
 
 type OutboxTable = {
@@ -271,6 +372,7 @@ type DeliveryTable = {
   reader_id: string;
   address: string;
   provider: string;
+  route: string;
   state: Generated<'queued' | 'claimed' | 'delivered' | 'bounced' | 'refused'>;
   due_at: Date;
   attempts: Generated<number>;

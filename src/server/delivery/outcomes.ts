@@ -44,12 +44,28 @@ export async function recordOutcomes(ctx: Context, results: Result[], workerId: 
       const count = (state: string) => rows.filter((row) => row.letter_id === letterId && row.state === state).length;
       await bumpLetter(trx, letterId, { delivered: count('delivered'), bounced: count('bounced'), refused: count('refused') });
     }
+    await countDomainDay(trx, now, rows);
     for (const { item, outcome } of results) {
       if (!written.has(item.id)) continue;
       if (outcome.kind === 'dead') await buryAddress(ctx, trx, item, outcome.response);
       else if (written.get(item.id)?.state === 'refused' && outcome.kind === 'later') await markBouncing(trx, item.reader_id);
     }
   });
+}
+
+/** What became of a domain's letters on the newsletter's local day: the memory of its ramp-up. */
+async function countDomainDay(db: Db, now: Date, rows: { letter_id: string; state: string }[]): Promise<void> {
+  const ended = rows.filter((row) => row.state === 'delivered' || row.state === 'bounced');
+  if (ended.length === 0) return;
+  await sql`
+    insert into domain_days (domain_id, day, delivered, bounced)
+    select l.domain_id, (${now}::timestamptz at time zone n.time_zone)::date, count(*) filter (where r.state = 'delivered'), count(*) filter (where r.state = 'bounced')
+    from unnest(${ended.map((row) => row.letter_id)}::uuid[], ${ended.map((row) => row.state)}::text[]) as r(letter_id, state)
+    join letters l on l.id = r.letter_id join newsletters n on n.id = l.newsletter_id
+    where l.domain_id is not null group by 1, 2 order by 1, 2
+    on conflict (domain_id, day) do update set delivered = domain_days.delivered + excluded.delivered, bounced = domain_days.bounced + excluded.bounced`.execute(
+    db,
+  );
 }
 
 type Item = { id: string; sent_on: string; letter_id: string; newsletter_id: string; reader_id: string };

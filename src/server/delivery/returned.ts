@@ -2,20 +2,27 @@ import { bounceOutcome, readDeliveryStatus } from '@/core/delivery/dsn';
 import { readDeliveryToken } from '@/core/sending/token';
 import type { Context } from '../context';
 import { leave } from '../readers/leave';
+import { keepVerdicts } from '../sending/test-letter';
 import { buryAddress } from './outcomes';
 import { bumpLetter } from './tallies';
 
 /** A message that came to one of our return addresses, taken apart by the mailroom. */
-export type Returned = { to: string; deliveryStatus: string | null };
-export type Taken = 'bounce' | 'leave' | 'nothing';
+export type Returned = {
+  to: string;
+  deliveryStatus: string | null /** The header of our letter as the other side received it. */;
+  originalHeader?: string | null;
+};
+export type Taken = 'bounce' | 'leave' | 'verdicts' | 'nothing';
 
 /**
  * Acts on a returned message. `b-TOKEN@` takes delivery status notifications (RFC 3464): a final failure marks the delivery, and
- * a dead address is suppressed. `leave-TOKEN@` is the mail form of leaving (RFC 2369). Auto replies and notices without a
+ * a dead address is suppressed. `leave-TOKEN@` is the mail form of leaving (RFC 2369); `t-TOKEN@` takes what a test mailbox thought of a letter (RFC 8601). Auto replies and notices without a
  * failure change nothing. A forged or unknown address is "nothing". Taking the same notice twice changes nothing more.
  */
 export async function takeReturned(ctx: Context, message: Returned): Promise<Taken> {
   const local = message.to.slice(0, message.to.lastIndexOf('@')).toLowerCase();
+  const test = /^t-([0-9a-f]{32})$/.exec(local);
+  if (test) return (await keepVerdicts(ctx, test[1]!, message.originalHeader ?? '')) ? 'verdicts' : 'nothing';
   const match = /^(b|leave)-([0-9a-f]{36})$/.exec(local);
   const ref = match ? readDeliveryToken(match[2]!, ctx.config.secret) : null;
   if (!match || !ref) return 'nothing';

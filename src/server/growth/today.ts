@@ -2,6 +2,7 @@ import { sql } from 'kysely';
 import { lastDays } from '@/core/growth/days';
 import { type NewPostsView, newPostsOf } from '../autosend/new-posts';
 import type { Context, Newsletter } from '../context';
+import { type LaterShare, laterShares, type RampDayView, rampOf } from '../delivery/ramp';
 import { formsOf } from '../forms/forms';
 import { type Totals, totalsOf } from '../readers/readers';
 import { type DomainView, domainsOf } from '../senders/domains';
@@ -22,8 +23,12 @@ export type Today = {
   senders: SenderView[];
   domains: DomainView[];
   autoSends: NewPostsView[];
-  forms: number;
   formsSeen: boolean;
+  /** Has a member signed up with their own address and confirmed it? */
+  tried: boolean;
+  /** What of letters under way leaves on later days, by a ramp-up. */
+  later: LaterShare[];
+  ramps: { domain: string; ahead: RampDayView[] }[];
 };
 
 const DAYS = 28;
@@ -32,7 +37,7 @@ const DAYS = 28;
 export async function today(ctx: Context, newsletter: Newsletter): Promise<Today> {
   const now = ctx.clock.now();
   const names = lastDays(now, newsletter.time_zone, DAYS);
-  const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms] = await Promise.all([
+  const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms, tried, later] = await Promise.all([
     totalsOf(ctx, newsletter),
     ctx.db
       .selectFrom('daily_counts')
@@ -47,7 +52,12 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     domainsOf(ctx, newsletter),
     newPostsOf(ctx, newsletter),
     formsOf(ctx, newsletter),
+    triedBySelf(ctx, newsletter),
+    laterShares(ctx, newsletter),
   ]);
+  const ramps = await Promise.all(
+    domains.map(async (domain) => ({ domain: domain.name, ahead: (await rampOf(ctx, newsletter, domain))?.ahead ?? [] })),
+  );
   const byDay = new Map(counted.map((row) => [row.day, row]));
   const days = names.map((day) => ({ day, joined: byDay.get(day)?.joined ?? 0, left: byDay.get(day)?.left_count ?? 0 }));
   const week = days
@@ -64,9 +74,28 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     senders,
     domains,
     autoSends,
-    forms: forms.length,
     formsSeen: forms.some((form) => !form.hosted && form.loaded > 0),
+    tried,
+    later,
+    ramps: ramps.filter(({ ahead }) => ahead.length > 0),
   };
+}
+
+async function triedBySelf(ctx: Context, newsletter: Newsletter): Promise<boolean> {
+  const row = await ctx.db
+    .selectFrom('members')
+    .innerJoin('user', 'user.id', 'members.user_id')
+    .innerJoin('readers', (join) =>
+      join
+        .onRef('readers.newsletter_id', '=', 'members.newsletter_id')
+        .on(sql<boolean>`readers.address_key = lower("user".email)`),
+    )
+    .innerJoin('memberships', 'memberships.reader_id', 'readers.id')
+    .select('readers.id')
+    .where('members.newsletter_id', '=', newsletter.id)
+    .where('memberships.joined_at', 'is not', null)
+    .executeTakeFirst();
+  return row !== undefined;
 }
 
 async function funnelOf(ctx: Context, newsletter: Newsletter, since: string): Promise<Funnel> {

@@ -4,24 +4,46 @@ import { pollNewPosts } from '../autosend/new-posts';
 import { check } from '../check';
 import type { Context } from '../context';
 import { emptyOutbox } from '../mail/outbox';
+import { tellOwnersDaily } from '../newsletters/alerts';
 import { checkDomain } from '../senders/domains';
 import { deliverTo } from '../sending/deliver';
-import { finishLetters, startLetter } from '../sending/letters';
+import { finishLetters, freshenDomain, startLetter } from '../sending/letters';
 
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
-const byProvider = Joi.object<{ provider: string }>({ provider: Joi.string().required() });
+const byRoute = Joi.object<{ route: string }>({ route: Joi.string().required() });
 
-export type JobName = 'start-letter' | 'deliver' | 'outbox' | 'poll-feed' | 'check-domain';
+export type JobName = 'start-letter' | 'deliver' | 'outbox' | 'poll-feed' | 'check-domain' | 'owner-summary';
 
-/** Every job of the house. All may run twice: what is due stands in tables, and a job takes only what is due. */
+/**
+ * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
+ * due. Within one worker a second one for the same thing steps aside, since the tick asks again every second.
+ */
 export function jobs(ctx: Context, workerId: string, stopping: () => boolean): Record<JobName, Task> {
-  return {
-    'start-letter': async (payload) => startLetter(ctx, check(byId, payload).id),
+  const busy = new Set<string>();
+  const alone =
+    (name: string, work: (payload: unknown) => Promise<void>): Task =>
+    async (payload) => {
+      const key = `${name} ${JSON.stringify(payload)}`;
+      if (busy.has(key)) return;
+      busy.add(key);
+      try {
+        await work(payload);
+      } finally {
+        busy.delete(key);
+      }
+    };
+  const tasks: Record<JobName, (payload: unknown) => Promise<void>> = {
+    'start-letter': async (payload) => {
+      const { id } = check(byId, payload);
+      await freshenDomain(ctx, id);
+      await startLetter(ctx, id);
+    },
+    'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
     deliver: async (payload) => {
-      const { provider } = check(byProvider, payload);
-      const handed = await deliverTo(ctx, provider, workerId, stopping);
+      const { route } = check(byRoute, payload);
+      const handed = await deliverTo(ctx, route, workerId, stopping);
       if (handed) {
-        ctx.log.info({ provider, handed }, 'letters handed over');
+        ctx.log.info({ route, handed }, 'letters handed over');
         await finishLetters(ctx);
       }
     },
@@ -35,4 +57,5 @@ export function jobs(ctx: Context, workerId: string, stopping: () => boolean): R
       await checkDomain(ctx, check(byId, payload).id);
     },
   };
+  return Object.fromEntries(Object.entries(tasks).map(([name, work]) => [name, alone(name, work)])) as Record<JobName, Task>;
 }

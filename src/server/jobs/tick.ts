@@ -4,11 +4,8 @@ import { forgetOldLimits } from '../limits';
 import { finishLetters } from '../sending/letters';
 import type { JobName } from './jobs';
 
-/** Puts a job on the queue. The key makes a second one replace the first; the queue name keeps two from running side by side. */
-export type Enqueue = (name: JobName, payload: object, options: { jobKey: string; queueName: string }) => Promise<unknown>;
-
-/** This worker process: its own name, and the name under which the queue locks jobs for it. */
-export type Self = { id: string; pool: string | null };
+/** Puts a job on the queue. The key makes a second one replace the first while that waits; one locked by a dead worker does not stand in its way. */
+export type Enqueue = (name: JobName, payload: object, options: { jobKey: string }) => Promise<unknown>;
 
 /** A worker that has not been seen for this many seconds has gone, and its claims are free. By the database's own time. */
 const SILENT_SECONDS = 10;
@@ -17,26 +14,25 @@ const SILENT_SECONDS = 10;
  * Looks at the tables for what is due by the context's clock and enqueues it. Called every second and whenever the clock jumps;
  * calling it more often, or from several workers, does no harm.
  */
-export async function tick(ctx: Context, self: Self, enqueue: Enqueue, silentSeconds = SILENT_SECONDS): Promise<void> {
-  await beat(ctx, self);
+export async function tick(ctx: Context, workerId: string, enqueue: Enqueue, silentSeconds = SILENT_SECONDS): Promise<void> {
+  await beat(ctx, workerId);
   await releaseClaims(ctx, silentSeconds);
   const now = ctx.clock.now();
   const due = async (name: JobName, ids: { id: string }[]) => {
-    for (const { id } of ids) await enqueue(name, { id }, { jobKey: `${name}:${id}`, queueName: `${name}:${id}` });
+    for (const { id } of ids) await enqueue(name, { id }, { jobKey: `${name}:${id}` });
   };
   await due(
     'start-letter',
     await ctx.db.selectFrom('letters').select('id').where('state', '=', 'due').where('due_at', '<=', now).limit(100).execute(),
   );
-  const providers = await ctx.db
+  const routes = await ctx.db
     .selectFrom('deliveries')
-    .select('provider')
+    .select('route')
     .distinct()
     .where('state', '=', 'queued')
     .where('due_at', '<=', now)
     .execute();
-  for (const { provider } of providers)
-    await enqueue('deliver', { provider }, { jobKey: `deliver:${provider}`, queueName: `deliver:${provider}` });
+  for (const { route } of routes) await enqueue('deliver', { route }, { jobKey: `deliver:${route}` });
   const mail = await ctx.db
     .selectFrom('outbox')
     .select('id')
@@ -44,7 +40,7 @@ export async function tick(ctx: Context, self: Self, enqueue: Enqueue, silentSec
     .where('due_at', '<=', now)
     .limit(1)
     .execute();
-  if (mail.length) await enqueue('outbox', {}, { jobKey: 'outbox', queueName: 'outbox' });
+  if (mail.length) await enqueue('outbox', {}, { jobKey: 'outbox' });
   await due(
     'poll-feed',
     await ctx.db
@@ -59,20 +55,24 @@ export async function tick(ctx: Context, self: Self, enqueue: Enqueue, silentSec
     'check-domain',
     await ctx.db.selectFrom('domains').select('id').where('next_check_at', '<=', now).limit(100).execute(),
   );
+  await due(
+    'owner-summary',
+    await ctx.db.selectFrom('newsletters').select('id').where('alerts_due_at', '<=', now).limit(500).execute(),
+  );
   await finishLetters(ctx);
 }
 
 /** Says that this worker lives. */
-async function beat(ctx: Context, { id, pool }: Self): Promise<void> {
+async function beat(ctx: Context, workerId: string): Promise<void> {
   await ctx.db
     .insertInto('workers')
-    .values({ id, pool })
-    .onConflict((c) => c.column('id').doUpdateSet({ seen_at: sql`now()`, pool }))
+    .values({ id: workerId })
+    .onConflict((c) => c.column('id').doUpdateSet({ seen_at: sql`now()` }))
     .execute();
 }
 
 /**
- * Gives back what a worker had claimed that has fallen silent, and unlocks its jobs, which the queue would keep for hours. Not in the first seconds after the database itself came back: then
+ * Gives back what a worker had claimed that has fallen silent. Not in the first seconds after the database itself came back: then
  * everybody has been silent, and a living worker still holds results to write.
  */
 async function releaseClaims(ctx: Context, silentSeconds: number): Promise<void> {
@@ -93,20 +93,13 @@ async function releaseClaims(ctx: Context, silentSeconds: number): Promise<void>
       ),
     )
     .executeTakeFirst();
-  const gone = await ctx.db
-    .deleteFrom('workers')
-    .where('seen_at', '<', silent)
-    .where(sql<boolean>`pg_postmaster_start_time() < ${silent}`)
-    .returning('pool')
-    .execute();
-  const pools = gone.flatMap((worker) => worker.pool ?? []);
-  if (pools.length) await sql`select graphile_worker.force_unlock_workers(${pools}::text[])`.execute(ctx.db);
   if (result.numUpdatedRows) ctx.log.warn({ letters: Number(result.numUpdatedRows) }, 'a worker fell silent; its letters go on');
 }
 
-/** What is done once an hour: old windows forgotten, the next months' partitions made. */
+/** What is done once an hour: old windows and workers forgotten, the next months' partitions made. */
 export async function housekeeping(ctx: Context): Promise<void> {
   await forgetOldLimits(ctx);
+  await ctx.db.deleteFrom('workers').where('seen_at', '<', sql<Date>`now() - interval '1 day'`).execute();
   const now = ctx.clock.now().getTime();
   for (const days of [0, 31])
     await sql`select ensure_month(${new Date(now + days * 86_400_000).toISOString().slice(0, 10)}::date)`.execute(ctx.db);

@@ -1,31 +1,55 @@
-import { createPrivateKey, createPublicKey, generateKeyPair, type KeyObject, sign, verify } from 'node:crypto';
+import {
+  createPrivateKey,
+  createPublicKey,
+  generateKeyPair,
+  generateKeyPairSync,
+  type KeyObject,
+  sign,
+  verify,
+} from 'node:crypto';
 import { promisify } from 'node:util';
 import type { DkimKey } from '@/core/sending/dkim';
 import type { Context } from '../context';
 import { seal, unseal } from '../secrets';
 
-const generate = promisify(generateKeyPair);
+const generateRsa = promisify(generateKeyPair);
 
-/** A new 2048-bit RSA key pair for DKIM (RFC 8301): the public half as it stands in p=, the private half sealed. */
-export async function newDkimPair(ctx: Pick<Context, 'config'>): Promise<{ publicKey: string; sealed: Buffer }> {
-  const { publicKey, privateKey } = await generate('rsa', { modulusLength: 2048 });
+/**
+ * A new key pair for DKIM: RSA of 2048 bits (RFC 8301) or Ed25519 (RFC 8463). The public half as it stands in p= (for Ed25519 the bare
+ * 32 bytes), the private half sealed.
+ */
+export async function newDkimPair(
+  ctx: Pick<Context, 'config'>,
+  algorithm: 'rsa' | 'ed25519' = 'rsa',
+): Promise<{ publicKey: string; sealed: Buffer }> {
+  const { publicKey, privateKey } =
+    algorithm === 'rsa' ? await generateRsa('rsa', { modulusLength: 2048 }) : generateKeyPairSync('ed25519');
+  const der = publicKey.export({ type: 'spki', format: 'der' });
   return {
-    publicKey: publicKey.export({ type: 'spki', format: 'der' }).toString('base64'),
+    publicKey: (algorithm === 'rsa' ? der : der.subarray(-32)).toString('base64'),
     sealed: seal(privateKey.export({ type: 'pkcs8', format: 'pem' }).toString(), ctx.config.secret),
   };
 }
 
+/** What stands before the 32 bytes of an Ed25519 key in its SPKI form (RFC 8410). */
+const ED25519_PREFIX = Buffer.from('302a300506032b6570032100', 'hex');
+
+type SealedKey = { domain: string; selector: string; algorithm: 'rsa' | 'ed25519'; public_key: string; private_key: Buffer };
+
 /** Opens a sealed key and proves that it signs for its public half; a bad key must never mean an unsigned letter. */
-export function openDkimKey(
-  ctx: Pick<Context, 'config'>,
-  row: { domain: string; selector: string; public_key: string; private_key: Buffer },
-): DkimKey {
+export function openDkimKey(ctx: Pick<Context, 'config'>, row: SealedKey): DkimKey {
   const key = createPrivateKey(unseal(row.private_key, ctx.config.secret));
-  const published: KeyObject = createPublicKey({ key: Buffer.from(row.public_key, 'base64'), format: 'der', type: 'spki' });
+  const bytes = Buffer.from(row.public_key, 'base64');
+  const published: KeyObject = createPublicKey({
+    key: row.algorithm === 'rsa' ? bytes : Buffer.concat([ED25519_PREFIX, bytes]),
+    format: 'der',
+    type: 'spki',
+  });
   const probe = Buffer.from('inkset');
-  if (!verify('RSA-SHA256', probe, published, sign('RSA-SHA256', probe, key)))
+  const digest = row.algorithm === 'rsa' ? 'RSA-SHA256' : null;
+  if (!verify(digest, probe, published, sign(digest, probe, key)))
     throw new Error(`The DKIM key of ${row.domain} does not match its public half.`);
-  return { domain: row.domain, selector: row.selector, key };
+  return { domain: row.domain, selector: row.selector, algorithm: row.algorithm, key };
 }
 
 /** The installation's own key, made at first use; for account mails and for newsletters that have no domain yet. */
@@ -40,5 +64,5 @@ export async function installationKey(ctx: Pick<Context, 'db' | 'config'>): Prom
       .execute();
     row = await ctx.db.selectFrom('installation').selectAll().executeTakeFirstOrThrow();
   }
-  return { ...openDkimKey(ctx, { ...row, domain: ctx.config.mailDomain }), publicKey: row.public_key };
+  return { ...openDkimKey(ctx, { ...row, algorithm: 'rsa', domain: ctx.config.mailDomain }), publicKey: row.public_key };
 }

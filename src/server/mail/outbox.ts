@@ -1,18 +1,19 @@
 import { randomUUID } from 'node:crypto';
 import { sql } from 'kysely';
 import { returnPathDomain } from '@/core/senders/records';
-import { signDkim } from '@/core/sending/dkim';
+import { signatureFields } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
 import { nextTry, type Outcome } from '@/core/sending/outcome';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
-import { installationKey, openDkimKey } from './identity';
+import { signingKeys } from '../senders/keys';
+import { installationKey } from './identity';
 import { NoRoute, openLine } from './routes';
 import { LineDown } from './smtp';
 
 export type SingleMail = {
   newsletterId: string | null;
-  kind: 'account' | 'sender proof' | 'confirmation';
+  kind: 'account' | 'sender proof' | 'confirmation' | 'invitation' | 'alert';
   from?: { name: string; address: string; replyTo?: string | null };
   to: string;
   subject: string;
@@ -104,12 +105,13 @@ async function handOver(ctx: Context, row: Row): Promise<Outcome> {
   const own = row.newsletter_id
     ? await ctx.db
         .selectFrom('domains')
-        .select(['name as domain', 'selector', 'public_key', 'private_key'])
+        .select(['id', 'name as domain'])
         .where('newsletter_id', '=', row.newsletter_id)
         .where('name', '=', fromDomain)
         .executeTakeFirst()
     : undefined;
-  const key = own ? openDkimKey(ctx, own) : await installationKey(ctx);
+  const keys = own ? await signingKeys(ctx, own.id) : [await installationKey(ctx)];
+  const domain = own?.domain ?? ctx.config.mailDomain;
   const template = compileMime(row, {
     fromName: row.from_name,
     fromAddress: row.from_address,
@@ -117,10 +119,10 @@ async function handOver(ctx: Context, row: Row): Promise<Outcome> {
     date: ctx.clock.now(),
     boundary: `ink-${randomUUID()}`,
   });
-  const personal = { to: row.to_address, messageId: `<m.${row.id}@${key.domain}>`, leaveUrl: row.leave_url ?? undefined };
+  const personal = { to: row.to_address, messageId: `<m.${row.id}@${domain}>`, leaveUrl: row.leave_url ?? undefined };
   const { headers, body } = fillMime(template, personal, {});
-  const signature = await signDkim(headers, body, key);
-  const message = Buffer.concat([Buffer.from(`DKIM-Signature: ${signature}\r\n${headerBlock(headers)}`), body]);
+  const signatures = await signatureFields(headers, body, keys);
+  const message = Buffer.concat([Buffer.from(signatures + headerBlock(headers)), body]);
   const returnPath = own ? `m-${row.id}@${returnPathDomain(own.domain)}` : `m-${row.id}@in.${ctx.config.mailDomain}`;
   try {
     const line = await openLine(ctx, row.to_address.slice(row.to_address.lastIndexOf('@') + 1));

@@ -1,4 +1,5 @@
 import type { Context } from '../context';
+import { LookupFailed } from '../dns/resolver';
 import { LineDown, MailLine, type Target } from './smtp';
 
 /** Where a domain's mail goes: every address of every mail host, best first; [] when the domain takes no mail (RFC 7505). */
@@ -6,7 +7,7 @@ async function targets(ctx: Context, domain: string): Promise<Target[]> {
   const hosts = await ctx.resolver.mailHosts(domain);
   const found = await Promise.all(
     hosts.map(async (host) => {
-      const addresses = await ctx.resolver.addresses(host).catch(() => [] as string[]);
+      const addresses = await ctx.resolver.addresses(host);
       return addresses.map((address) => ({ host, address, port: ctx.config.mxPort }));
     }),
   );
@@ -22,12 +23,12 @@ export async function openLine(ctx: Context, domain: string): Promise<MailLine> 
   try {
     all = await targets(ctx, domain);
   } catch (error) {
-    const code = (error as { code?: string }).code;
-    if (code === 'ENOTFOUND') throw new NoRoute(`550 5.1.2 There is no domain called ${domain}`);
+    if (error instanceof LookupFailed && error.code === 'ENOTFOUND')
+      throw new NoRoute(`550 5.1.2 There is no domain called ${domain}`);
     throw new LineDown(
       { host: domain, address: '', port: ctx.config.mxPort },
       'connect',
-      `has no name server that answers (${code})`,
+      `has no name server that answers (${(error as Error).message})`,
     );
   }
   if (all.length === 0) throw new NoRoute(`550 5.1.10 ${domain} takes no mail`);

@@ -2,7 +2,9 @@ import Joi from 'joi';
 import { Fault } from '@/core/faults';
 import { startingForm } from '@/core/forms/definition';
 import { isZone } from '@/core/growth/days';
+import { ALERT_TIMES, type AlertWhen, LANGUAGES, readSocialLinks } from '@/core/newsletters/identity';
 import { startingReasonLine } from '@/core/newsletters/reason-line';
+import { may, type Need, type Role } from '@/core/newsletters/roles';
 import { slugify } from '@/core/newsletters/slug';
 import { STARTING_LAYOUT } from '@/core/writing/document';
 import { check } from '../check';
@@ -10,8 +12,17 @@ import type { Context, Newsletter } from '../context';
 import { newPublicId } from '../forms/forms';
 import { newId } from '../ids';
 
-export type NewsletterInput = { name: string; description: string; postalAddress: string; timeZone: string };
-export type NewsletterSettings = NewsletterInput & { reasonLine: string; colour: string };
+type NewsletterInput = { name: string; description: string; postalAddress: string; timeZone: string };
+type NewsletterSettings = NewsletterInput & {
+  reasonLine: string;
+  colour: string;
+  accent: string;
+  language: string;
+  site: string;
+  socialLinks: string;
+  alertJoins: AlertWhen;
+  alertLeaves: AlertWhen;
+};
 
 const zone = Joi.string()
   .required()
@@ -25,14 +36,37 @@ const input = {
   timeZone: zone,
 };
 const createSchema = Joi.object<NewsletterInput>(input);
+const colour = (label: string) =>
+  Joi.string()
+    .pattern(/^#[0-9a-f]{6}$/i)
+    .required()
+    .label(label)
+    .messages({ 'string.pattern.base': `“${label}” is written like #17645c.` });
+const when = (label: string) =>
+  Joi.string()
+    .valid(...ALERT_TIMES)
+    .default('off')
+    .label(label);
 const settingsSchema = Joi.object<NewsletterSettings>({
   ...input,
   reasonLine: Joi.string().trim().min(20).max(300).required().label('Reason line'),
-  colour: Joi.string()
-    .pattern(/^#[0-9a-f]{6}$/i)
-    .required()
-    .label('Colour')
-    .messages({ 'string.pattern.base': '“Colour” is written like #17645c.' }),
+  colour: colour('Colour'),
+  accent: colour('Accent'),
+  language: Joi.string()
+    .valid(...LANGUAGES.map(([tag]) => tag))
+    .default('en')
+    .label('Language'),
+  site: Joi.string().trim().max(200).allow('').default('').label('Your site'),
+  socialLinks: Joi.string()
+    .allow('')
+    .default('')
+    .label('Links')
+    .custom((value, helpers) => {
+      const read = readSocialLinks(value);
+      return 'fault' in read ? helpers.message({ custom: read.fault }) : value;
+    }),
+  alertJoins: when('When somebody joins'),
+  alertLeaves: when('When somebody leaves'),
 });
 
 /**
@@ -44,7 +78,7 @@ export async function createNewsletter(ctx: Context, userId: string, raw: unknow
   const now = ctx.clock.now();
   const slug = await freeSlug(ctx, slugify(value.name) || 'newsletter');
   return ctx.db.transaction().execute(async (trx) => {
-    const newsletter: Newsletter = {
+    const values = {
       id: newId(),
       slug,
       name: value.name,
@@ -56,7 +90,7 @@ export async function createNewsletter(ctx: Context, userId: string, raw: unknow
       colour: '#10282f',
       created_at: now,
     };
-    await trx.insertInto('newsletters').values(newsletter).execute();
+    const newsletter = await trx.insertInto('newsletters').values(values).returningAll().executeTakeFirstOrThrow();
     await trx
       .insertInto('members')
       .values({ newsletter_id: newsletter.id, user_id: userId, role: 'owner', created_at: now })
@@ -106,6 +140,8 @@ async function freeSlug(ctx: Context, wanted: string): Promise<string> {
 /** Changes what readers see of a newsletter. */
 export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<void> {
   const value = check(settingsSchema, raw);
+  const read = readSocialLinks(value.socialLinks);
+  const links = 'links' in read ? read.links : [];
   await ctx.db
     .updateTable('newsletters')
     .set({
@@ -115,26 +151,43 @@ export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw
       time_zone: value.timeZone,
       reason_line: value.reasonLine,
       colour: value.colour.toLowerCase(),
+      accent: value.accent.toLowerCase(),
+      language: value.language,
+      site: value.site.replace(/^https?:\/\//, '').replace(/\/$/, ''),
+      social_links: JSON.stringify(links),
+      alert_joins: value.alertJoins,
+      alert_leaves: value.alertLeaves,
     })
     .where('id', '=', newsletter.id)
     .execute();
 }
 
-/** The newsletters a person may open, oldest first. */
-export function newslettersOf(ctx: Context, userId: string): Promise<Newsletter[]> {
+/** The newsletters a person may open, oldest first, with what they may do there. */
+export function newslettersOf(ctx: Context, userId: string): Promise<(Newsletter & { role: Role })[]> {
   return ctx.db
     .selectFrom('newsletters')
     .innerJoin('members', 'members.newsletter_id', 'newsletters.id')
     .where('members.user_id', '=', userId)
     .selectAll('newsletters')
+    .select('members.role')
     .orderBy('newsletters.created_at')
     .execute();
 }
 
-/** One newsletter for a member of it. To anyone else it does not exist. */
-export async function openNewsletter(ctx: Context, userId: string, slug: string): Promise<Newsletter> {
+/** One newsletter for a member of it. To anyone else it does not exist; a member who may not do what is needed is told so. */
+export async function openNewsletter(
+  ctx: Context,
+  userId: string,
+  slug: string,
+  need: Need = 'look',
+): Promise<Newsletter & { role: Role }> {
   const found = (await newslettersOf(ctx, userId)).find((newsletter) => newsletter.slug === slug);
   if (!found) throw new Fault('not-found', 'There is no newsletter of yours at this address.');
+  if (!may(found.role, need))
+    throw new Fault(
+      'forbidden',
+      `You are here as ${found.role}, and ${need === 'own' ? 'an owner' : 'an editor or owner'} has to do this. Nothing was changed.`,
+    );
   return found;
 }
 

@@ -1,4 +1,6 @@
 import { escapeHtml } from '@/core/html';
+import type { Context } from '../context';
+import { readMedia } from '../newsletters/media';
 
 export type PublicPage = { title: string; name: string; body: string; status?: number; noFrame?: boolean; bare?: boolean };
 
@@ -32,6 +34,19 @@ export function page(view: PublicPage): Response {
 /** A page that says one thing: a title and a sentence. */
 export const saying = (name: string, title: string, sentence: string, status = 200): Response =>
   page({ name, title, status, body: `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(sentence)}</p>` });
+
+/** GET /e/media/ID.png: an uploaded picture. Its address changes with its content, so it may be kept for ever. */
+export async function picture(ctx: Pick<Context, 'config'>, id: string): Promise<Response> {
+  const bytes = await readMedia(ctx, id);
+  if (!bytes) return saying('Not found', 'There is no such picture', 'Perhaps a part of the address is missing.', 404);
+  return new Response(new Uint8Array(bytes), {
+    headers: {
+      'content-type': 'image/png',
+      'cache-control': 'public, max-age=31536000, immutable',
+      'x-content-type-options': 'nosniff',
+    },
+  });
+}
 
 export const json = (value: unknown, status = 200, headers: Record<string, string> = {}): Response =>
   new Response(JSON.stringify(value), {

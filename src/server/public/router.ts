@@ -1,7 +1,7 @@
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
 import { allowPost, formScript, sendForm, showForm } from './form-routes';
-import { saying } from './page';
+import { picture, saying } from './page';
 import { confirmPage, followLink, leavePage, openPixel } from './reader-routes';
 
 export type PublicHandler = (request: Request) => Promise<Response>;
@@ -23,6 +23,7 @@ export function publicRoutes(ctx: Context, marks: MarkBook): PublicHandler {
     if (kind === 'c' && reads) return followLink(ctx, request, id, more, marks);
     if (kind === 'confirm' && reads) return confirmPage(ctx, request, id);
     if (kind === 'leave' && (reads || request.method === 'POST')) return leavePage(ctx, request, id);
+    if (kind === 'media' && reads) return picture(ctx, id.replace(/\.png$/, ''));
     return saying('Not found', 'There is nothing here', 'Perhaps a part of the address is missing.', 404);
   };
 }

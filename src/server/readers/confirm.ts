@@ -2,6 +2,7 @@ import { Fault } from '@/core/faults';
 import { transition } from '@/core/readers/state';
 import type { Context } from '../context';
 import { countDay, countForm } from '../growth/counts';
+import { noteForOwners } from '../newsletters/alerts';
 import { hashToken } from '../secrets';
 import type { Visitor } from './join';
 
@@ -17,8 +18,9 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
     const row = await trx
       .selectFrom('confirmations as c')
       .innerJoin('newsletters as n', 'n.id', 'c.newsletter_id')
+      .innerJoin('readers as r', 'r.id', 'c.reader_id')
       .selectAll('c')
-      .select(['n.name', 'n.slug', 'n.colour', 'n.time_zone'])
+      .select(['n.name', 'n.slug', 'n.colour', 'n.time_zone', 'r.address'])
       .where('token_hash', '=', hashToken(token))
       .forUpdate('c')
       .executeTakeFirst();
@@ -61,6 +63,8 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
         })
         .execute();
       await countDay(ctx, trx, newsletter, 'joined');
+      const list = await trx.selectFrom('lists').select('name').where('id', '=', listId).executeTakeFirstOrThrow();
+      await noteForOwners(ctx, trx, newsletter, 'joined', { id: row.reader_id, address: row.address, listName: list.name });
     }
     if (joined) {
       if (row.form_id) await countForm(ctx, trx, newsletter, row.form_id, 'confirmed');

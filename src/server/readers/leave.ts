@@ -4,6 +4,7 @@ import { type DeliveryRef, readDeliveryToken } from '@/core/sending/token';
 import type { Context } from '../context';
 import { bumpLetter } from '../delivery/tallies';
 import { countDay } from '../growth/counts';
+import { noteForOwners } from '../newsletters/alerts';
 import type { Visitor } from './join';
 
 export type Leaving = {
@@ -25,7 +26,16 @@ const standing = (ctx: Pick<Context, 'db'>, ref: DeliveryRef) =>
     .innerJoin('lists', 'lists.id', 'l.list_id')
     .innerJoin('newsletters as n', 'n.id', 'd.newsletter_id')
     .leftJoin('memberships as m', (join) => join.onRef('m.reader_id', '=', 'd.reader_id').onRef('m.list_id', '=', 'l.list_id'))
-    .select(['d.reader_id', 'd.letter_id', 'd.left_at', 'lists.id as list_id', 'lists.public_name', 'm.state'])
+    .select([
+      'd.reader_id',
+      'd.letter_id',
+      'd.left_at',
+      'lists.id as list_id',
+      'lists.public_name',
+      'lists.name as list_name',
+      'd.address',
+      'm.state',
+    ])
     .select(['n.id as newsletter_id', 'n.name', 'n.slug', 'n.colour', 'n.time_zone'])
     .where('d.sent_on', '=', ref.sentOn)
     .where('d.id', '=', String(ref.id));
@@ -95,6 +105,7 @@ export async function leave(ctx: Context, token: string, visitor: Visitor): Prom
         .execute();
       await bumpLetter(trx, row.letter_id, { left_count: 1 });
       await countDay(ctx, trx, newsletter, 'left_count');
+      await noteForOwners(ctx, trx, newsletter, 'left', { id: row.reader_id, address: row.address, listName: row.list_name });
     }
     return { newsletter, listName: row.public_name, state: 'left' };
   });

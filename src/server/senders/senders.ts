@@ -1,7 +1,10 @@
 import Joi from 'joi';
+import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
+import { counted } from '@/core/growth/figures';
 import { parseAddress } from '@/core/readers/address';
 import { freeMailWarning } from '@/core/senders/free-mail';
+import { lookAlikeWarning } from '@/core/senders/look-alike';
 import { renderNotice } from '@/core/writing/notice';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
@@ -35,8 +38,11 @@ export type SenderView = {
   domain: string;
   replyTo: string | null;
   state: 'pending' | 'confirmed';
+  isDefault: boolean;
   proofSentAt: Date | null;
-  warning: string | null;
+  warnings: string[];
+  /** Letters sent from it, and letters and rules that would stop without it. */
+  used: { sent: number; waiting: number; rules: number };
 };
 
 /** Adds a from-address and mails the link that proves it. */
@@ -68,23 +74,111 @@ export async function addSender(ctx: Context, newsletter: Newsletter, raw: unkno
   });
 }
 
-/** Mails the proof link again; the earlier link stops working. At most 5 an hour. */
-export async function resendProof(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+/**
+ * Changes a sender. Another name or reply address holds at once; another address has to be proven anew, and until then letters that use
+ * this sender wait. Returns whether a proof was mailed.
+ */
+export async function changeSender(
+  ctx: Context,
+  newsletter: Newsletter,
+  id: string,
+  raw: unknown,
+): Promise<{ proofSent: boolean }> {
+  const value = check(schema, raw);
+  const address = parseAddress(value.address)!;
+  const sender = await load(ctx, newsletter, id);
+  const moved = address.full !== sender.address;
+  if (moved) await limitProofs(ctx, id);
+  return ctx.db.transaction().execute(async (trx) => {
+    const taken = await trx
+      .selectFrom('senders')
+      .select('id')
+      .where('newsletter_id', '=', newsletter.id)
+      .where('address', '=', address.full)
+      .where('id', '<>', id)
+      .executeTakeFirst();
+    if (taken)
+      throw new Fault('conflict', `${address.full} is a sender of yours already.`, {
+        address: 'This address is in the list already.',
+      });
+    await trx
+      .updateTable('senders')
+      .set({
+        name: value.name,
+        reply_to: value.replyTo ?? null,
+        ...(moved ? { address: address.full, domain: address.domain, confirmed_at: null } : {}),
+      })
+      .where('id', '=', id)
+      .execute();
+    if (moved) await mailProof(ctx, trx, newsletter, { id, name: value.name, address: address.full });
+    return { proofSent: moved };
+  });
+}
+
+/** Makes a confirmed sender the one that new letters start with. */
+export async function setDefaultSender(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+  const sender = await load(ctx, newsletter, id);
+  if (!sender.confirmed_at)
+    throw new Fault('conflict', `${sender.address} is not confirmed yet. Click the link that was mailed to it first.`);
+  await ctx.db.updateTable('newsletters').set({ default_sender_id: id }).where('id', '=', newsletter.id).execute();
+}
+
+/** Removes a sender. Refused, saying what would stop, while letters wait with it or a rule sends by it. */
+export async function removeSender(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+  const sender = await load(ctx, newsletter, id);
+  const letters = await ctx.db
+    .selectFrom('letters')
+    .select('subject')
+    .where('sender_id', '=', id)
+    .where('state', '<>', 'sent')
+    .limit(20)
+    .execute();
+  const rules = await ctx.db.selectFrom('auto_sends').select('name').where('sender_id', '=', id).execute();
+  if (letters.length + rules.length > 0) {
+    const stops = [
+      ...(letters.length
+        ? [
+            `${counted(letters.length, 'letter', 'letters')} (${letters
+              .slice(0, 3)
+              .map((letter) => `“${letter.subject}”`)
+              .join(', ')})`,
+          ]
+        : []),
+      ...(rules.length ? [`new posts of ${rules.map((rule) => rule.name).join(', ')}`] : []),
+    ];
+    throw new Fault(
+      'conflict',
+      `Without ${sender.address} these would stop: ${stops.join(' and ')}. Give them another sender first; nothing was removed.`,
+    );
+  }
+  await ctx.db.deleteFrom('senders').where('id', '=', id).execute();
+}
+
+async function load(ctx: Context, newsletter: Newsletter, id: string) {
   const sender = await ctx.db
     .selectFrom('senders')
     .select(['id', 'name', 'address', 'confirmed_at'])
     .where('newsletter_id', '=', newsletter.id)
-    .where('id', '=', id)
+    .where(sql<boolean>`id::text = ${id}`)
     .executeTakeFirst();
   if (!sender) throw new Fault('not-found', 'This sender is gone.');
-  if (sender.confirmed_at) throw new Fault('conflict', `${sender.address} is confirmed already.`);
-  await limit(
+  return sender;
+}
+
+const limitProofs = (ctx: Context, id: string) =>
+  limit(
     ctx,
     `sender-proof:${id}`,
     5,
     3600,
     'This has been sent five times in an hour. Look in the spam folder, or try again later.',
   );
+
+/** Mails the proof link again; the earlier link stops working. At most 5 an hour. */
+export async function resendProof(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+  const sender = await load(ctx, newsletter, id);
+  if (sender.confirmed_at) throw new Fault('conflict', `${sender.address} is confirmed already.`);
+  await limitProofs(ctx, id);
   await ctx.db.transaction().execute((trx) => mailProof(ctx, trx, newsletter, sender));
 }
 
@@ -123,11 +217,14 @@ async function mailProof(
   });
 }
 
-/** A clicked proof link. Clicking it twice is fine; an unknown or old one is a fault with the next step. */
+/**
+ * A clicked proof link. It proves once; clicking it again says that it has been used and changes nothing. The first confirmed sender
+ * becomes the newsletter's default.
+ */
 export async function proveSender(
   ctx: Context,
   token: string,
-): Promise<{ address: string; newsletter: { slug: string; name: string } }> {
+): Promise<{ address: string; again: boolean; newsletter: { slug: string; name: string } }> {
   const sender = await ctx.db
     .selectFrom('senders')
     .innerJoin('newsletters', 'newsletters.id', 'senders.newsletter_id')
@@ -136,6 +233,7 @@ export async function proveSender(
       'address',
       'confirmed_at',
       'proof_expires_at',
+      'newsletters.id as newsletterId',
       'newsletters.slug',
       'newsletters.name as newsletterName',
     ])
@@ -143,25 +241,38 @@ export async function proveSender(
     .executeTakeFirst();
   if (!sender) throw new Fault('not-found', 'This link is not known. A newer one may have been sent; the newest one works.');
   const now = ctx.clock.now();
-  if (!sender.confirmed_at) {
+  const again = sender.confirmed_at !== null;
+  if (!again) {
     if (sender.proof_expires_at && sender.proof_expires_at < now)
       throw new Fault(
         'expired',
         `This link worked for ${PROOF_HOURS} hours. Send a new one from the Delivery page; nothing else is lost.`,
       );
-    await ctx.db.updateTable('senders').set({ confirmed_at: now }).where('id', '=', sender.id).execute();
+    await ctx.db.transaction().execute(async (trx) => {
+      await trx.updateTable('senders').set({ confirmed_at: now }).where('id', '=', sender.id).execute();
+      await trx
+        .updateTable('newsletters')
+        .set({ default_sender_id: sender.id })
+        .where('id', '=', sender.newsletterId)
+        .where('default_sender_id', 'is', null)
+        .execute();
+    });
   }
-  return { address: sender.address, newsletter: { slug: sender.slug, name: sender.newsletterName } };
+  return { address: sender.address, again, newsletter: { slug: sender.slug, name: sender.newsletterName } };
 }
 
 /** A newsletter's from-addresses, oldest first. */
 export async function sendersOf(ctx: Context, newsletter: Newsletter): Promise<SenderView[]> {
   const rows = await ctx.db
-    .selectFrom('senders')
-    .selectAll()
-    .where('newsletter_id', '=', newsletter.id)
-    .orderBy('created_at')
+    .selectFrom('senders as s')
+    .selectAll('s')
+    .select(sql<number>`(select count(*)::int from letters l where l.sender_id = s.id and l.state = 'sent')`.as('sent'))
+    .select(sql<number>`(select count(*)::int from letters l where l.sender_id = s.id and l.state <> 'sent')`.as('waiting'))
+    .select(sql<number>`(select count(*)::int from auto_sends a where a.sender_id = s.id)`.as('rules'))
+    .where('s.newsletter_id', '=', newsletter.id)
+    .orderBy('s.created_at')
     .execute();
+  const domains = await ctx.db.selectFrom('domains').select('name').where('newsletter_id', '=', newsletter.id).execute();
   return rows.map((row) => ({
     id: row.id,
     name: row.name,
@@ -169,12 +280,20 @@ export async function sendersOf(ctx: Context, newsletter: Newsletter): Promise<S
     domain: row.domain,
     replyTo: row.reply_to,
     state: row.confirmed_at ? 'confirmed' : 'pending',
+    isDefault: newsletter.default_sender_id === row.id,
     proofSentAt: row.proof_sent_at,
-    warning: freeMailWarning(row.domain),
+    warnings: [
+      freeMailWarning(row.domain),
+      lookAlikeWarning(
+        row.domain,
+        domains.map((domain) => domain.name),
+      ),
+    ].filter((warning) => warning !== null),
+    used: { sent: row.sent, waiting: row.waiting, rules: row.rules },
   }));
 }
 
-/** Who confirmation letters come from: the first confirmed sender at an authenticated domain, else the installation. */
+/** Who confirmation letters come from: the default sender, else the first, if confirmed and at an authenticated domain; else the installation. */
 export async function voiceOf(
   ctx: Context,
   db: Db,
@@ -185,10 +304,12 @@ export async function voiceOf(
     .innerJoin('domains', (join) =>
       join.onRef('domains.newsletter_id', '=', 'senders.newsletter_id').onRef('domains.name', '=', 'senders.domain'),
     )
+    .innerJoin('newsletters', 'newsletters.id', 'senders.newsletter_id')
     .select(['senders.name', 'senders.address', 'senders.reply_to'])
     .where('senders.newsletter_id', '=', newsletter.id)
     .where('senders.confirmed_at', 'is not', null)
     .where('domains.state', '=', 'authenticated')
+    .orderBy(sql`senders.id = newsletters.default_sender_id`, (o) => o.desc().nullsLast())
     .orderBy('senders.created_at')
     .executeTakeFirst();
   return sender

@@ -3,6 +3,7 @@ import { nextTry, type Outcome } from '@/core/sending/outcome';
 import type { Context } from '../context';
 import { untilBack } from '../db/connection';
 import { type Claim, type Result, recordOutcomes } from '../delivery/outcomes';
+import { relayLine, relayRoom } from '../mail/relay';
 import { NoRoute, openLine } from '../mail/routes';
 import { LineDown, type MailLine } from '../mail/smtp';
 import { messageFor, type Prepared, prepare } from './prepared';
@@ -14,22 +15,22 @@ const LINES = 6;
 const pause = (ms: number) => new Promise<void>((resolve) => setTimeout(resolve, ms));
 
 /**
- * Sends everything that is due to one mailbox provider, batch after batch: claim, hand over on a few lines, write the results.
+ * Sends everything that is due on one route (a mailbox provider's hosts, or a newsletter's relay), batch after batch: claim, hand over on a few lines, write the results.
  * The results outlive the database being away: they are kept and written once it is back. When the provider cannot be reached,
  * the rest of its queue waits instead of trying the same door again for each letter. Returns how many were handed over.
  */
-export async function deliverTo(ctx: Context, provider: string, workerId: string, stopping: () => boolean): Promise<number> {
+export async function deliverTo(ctx: Context, route: string, workerId: string, stopping: () => boolean): Promise<number> {
   const lines: MailLine[] = [];
   const letters = new Map<string, Promise<Prepared>>();
   let handed = 0;
   let down: LineDown | null = null;
   // While one batch is handed over, the next is being claimed and the results of the one before are being written.
-  let next = settle(claim(ctx, provider, workerId));
+  let next = settle(claim(ctx, route, workerId));
   let written = settle(Promise.resolve());
   try {
     for (let batch = (await next)(); batch.length > 0 && !stopping() && !down; batch = (await next)()) {
-      next = settle(claim(ctx, provider, workerId));
-      const done = await handOver(ctx, provider, batch, lines, letters);
+      next = settle(claim(ctx, route, workerId));
+      const done = await handOver(ctx, route, batch, lines, letters);
       (await written)();
       written = settle(untilBack(() => recordOutcomes(ctx, done.results, workerId), pause));
       handed += done.results.filter((result) => result.outcome.kind === 'delivered').length;
@@ -42,7 +43,7 @@ export async function deliverTo(ctx: Context, provider: string, workerId: string
     if (untried.length) await untilBack(() => release(ctx, untried, workerId), pause);
     results();
   }
-  if (down) await postpone(ctx, provider, down);
+  if (down) await postpone(ctx, route, down.message, new Date(ctx.clock.now().getTime() + 60_000));
   return handed;
 }
 
@@ -64,24 +65,23 @@ async function release(ctx: Context, batch: Claim[], workerId: string): Promise<
 }
 
 /** Takes a batch for this worker. SKIP LOCKED lets several workers take from one provider's queue without waiting. */
-async function claim(ctx: Context, provider: string, workerId: string): Promise<Claim[]> {
+async function claim(ctx: Context, route: string, workerId: string): Promise<Claim[]> {
+  const room = relayOwner(route) ? await relayRoom(ctx, relayOwner(route)!) : null;
+  if (room?.left === 0) {
+    await postpone(ctx, route, 'Your SMTP service takes no more letters for now; the rest follows.', room.again);
+    return [];
+  }
   const { rows } = await sql<Claim>`
     update deliveries d set state = 'claimed', claimed_by = ${workerId}
     from (select sent_on, id from deliveries
-          where provider = ${provider} and state = 'queued' and due_at <= ${ctx.clock.now()}
-          order by due_at, id limit ${BATCH} for update skip locked) mine
+          where route = ${route} and state = 'queued' and due_at <= ${ctx.clock.now()}
+          order by due_at, id limit ${Math.min(BATCH, room?.left ?? BATCH)} for update skip locked) mine
     where d.sent_on = mine.sent_on and d.id = mine.id
     returning d.id, d.sent_on, d.letter_id, d.newsletter_id, d.reader_id, d.address, d.attempts`.execute(ctx.db);
   return rows;
 }
 
-async function handOver(
-  ctx: Context,
-  provider: string,
-  batch: Claim[],
-  lines: MailLine[],
-  letters: Map<string, Promise<Prepared>>,
-) {
+async function handOver(ctx: Context, route: string, batch: Claim[], lines: MailLine[], letters: Map<string, Promise<Prepared>>) {
   const results: Result[] = [];
   const queue = [...batch];
   let down: LineDown | null = null;
@@ -106,7 +106,7 @@ async function handOver(
           sentOn: item.sent_on,
           address: item.address,
         });
-        lines[n] ??= await openLine(ctx, provider);
+        lines[n] ??= await openRoute(ctx, route);
         finish(item, await lines[n].send(envelope, message));
       } catch (error) {
         delete lines[n];
@@ -127,14 +127,25 @@ async function handOver(
   return { results, down: down as LineDown | null };
 }
 
-/** Lets the rest of a provider's queue wait a minute, with the reason. */
-async function postpone(ctx: Context, provider: string, down: LineDown): Promise<void> {
-  ctx.log.warn({ provider, reason: down.message }, 'a mailbox provider cannot be reached; its letters wait');
+/** Lets the rest of a route's queue wait, with the reason. */
+async function postpone(ctx: Context, route: string, reason: string, until: Date): Promise<void> {
+  ctx.log.warn({ route, reason }, 'letters wait');
   await ctx.db
     .updateTable('deliveries')
-    .set({ due_at: new Date(ctx.clock.now().getTime() + 60_000), response: down.message })
-    .where('provider', '=', provider)
+    .set({ due_at: until, response: reason })
+    .where('route', '=', route)
     .where('state', '=', 'queued')
     .where('due_at', '<=', ctx.clock.now())
     .execute();
+}
+
+/** The newsletter whose relay a route is, or null for a mailbox provider's own hosts. */
+const relayOwner = (route: string) => (route.startsWith('relay:') ? route.slice(6) : null);
+
+async function openRoute(ctx: Context, route: string): Promise<MailLine> {
+  const owner = relayOwner(route);
+  if (!owner) return openLine(ctx, route);
+  const line = await relayLine(ctx, owner);
+  if (!line) throw new LineDown({ host: 'Your SMTP service', address: '', port: 0 }, 'connect', 'is switched off');
+  return line;
 }

@@ -1,12 +1,16 @@
 import { type Selectable, sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { Document } from '@/core/writing/document';
-import { renderHtml, takeLinks } from '@/core/writing/render';
+import { type LetterFrame, renderHtml, takeLinks } from '@/core/writing/render';
 import { renderText } from '@/core/writing/text';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import type { Schema } from '../db/schema';
+import { spreadByRamp } from '../delivery/ramp';
 import { newId } from '../ids';
+import { relayRoute } from '../mail/relay';
+import { logoUrl } from '../newsletters/media';
+import { freshenFor } from '../senders/domains';
 
 export type NewLetter = {
   newsletterId: string;
@@ -43,6 +47,18 @@ export async function scheduleLetter(ctx: Context, db: Db, letter: NewLetter): P
   return id;
 }
 
+/** Has the domain of a letter that is about to leave checked anew unless that was just done, so that a record that broke is seen before. */
+export async function freshenDomain(ctx: Context, id: string): Promise<void> {
+  const letter = await ctx.db
+    .selectFrom('letters as l')
+    .innerJoin('senders as s', 's.id', 'l.sender_id')
+    .select(['l.newsletter_id', 's.domain'])
+    .where('l.id', '=', id)
+    .where('l.state', '=', 'due')
+    .executeTakeFirst();
+  if (letter) await freshenFor(ctx, letter.newsletter_id, letter.domain);
+}
+
 /** How long a letter that may not leave yet waits before it is tried again. */
 const HOLD_MINUTES = 5;
 
@@ -73,7 +89,7 @@ export async function startLetter(ctx: Context, id: string): Promise<void> {
     const domain = sender
       ? await trx
           .selectFrom('domains')
-          .select(['id', 'state', 'name'])
+          .select(['id', 'state', 'name', 'ramp'])
           .where('newsletter_id', '=', newsletter.id)
           .where('name', '=', sender.domain)
           .executeTakeFirst()
@@ -89,8 +105,7 @@ export async function startLetter(ctx: Context, id: string): Promise<void> {
       return;
     }
     const frame = {
-      brand: { name: newsletter.name, colour: newsletter.colour, language: newsletter.language },
-      colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
+      ...frameOf(ctx, newsletter),
       previewLine: letter.preview_line,
     };
     const { html, links } = takeLinks(await renderHtml(letter.document, frame));
@@ -102,13 +117,30 @@ export async function startLetter(ctx: Context, id: string): Promise<void> {
         .values(links.map((url, position) => ({ letter_id: id, position, url })))
         .execute();
     }
+    const relay = await trx
+      .selectFrom('relays')
+      .select('switched_on')
+      .where('newsletter_id', '=', newsletter.id)
+      .where('switched_on', '=', true)
+      .executeTakeFirst();
     const recipients = await fixRecipients(trx, {
       letterId: id,
       newsletterId: newsletter.id,
       listId: letter.list_id!,
       sentOn,
       now,
+      route: relay ? relayRoute(newsletter.id) : null,
     });
+    if (domain!.ramp)
+      await spreadByRamp(trx, {
+        letterId: id,
+        domainId: domain!.id,
+        ramp: domain!.ramp,
+        zone: newsletter.time_zone,
+        sentOn,
+        now,
+        recipients,
+      });
     await trx.updateTable('letter_counts').set({ recipients }).where('letter_id', '=', id).execute();
     await trx
       .updateTable('letters')
@@ -130,6 +162,20 @@ export async function startLetter(ctx: Context, id: string): Promise<void> {
   });
 }
 
+/** What every letter of a newsletter is framed by. */
+export function frameOf(ctx: Context, newsletter: Newsletter): Omit<LetterFrame, 'previewLine'> {
+  return {
+    brand: {
+      name: newsletter.name,
+      colour: newsletter.accent,
+      language: newsletter.language,
+      logo: logoUrl(ctx, newsletter),
+      links: newsletter.social_links,
+    },
+    colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
+  };
+}
+
 function holdReason(
   sender: { confirmed_at: Date | null; address: string } | undefined,
   domain: { state: string; name: string } | undefined,
@@ -149,11 +195,11 @@ function holdReason(
  */
 async function fixRecipients(
   db: Db,
-  to: { letterId: string; newsletterId: string; listId: string; sentOn: string; now: Date },
+  to: { letterId: string; newsletterId: string; listId: string; sentOn: string; now: Date; route: string | null },
 ): Promise<number> {
   const result = await db
     .insertInto('deliveries')
-    .columns(['sent_on', 'newsletter_id', 'letter_id', 'reader_id', 'address', 'provider', 'due_at'])
+    .columns(['sent_on', 'newsletter_id', 'letter_id', 'reader_id', 'address', 'provider', 'route', 'due_at'])
     .expression((eb) =>
       eb
         .selectFrom('memberships as m')
@@ -166,6 +212,7 @@ async function fixRecipients(
           'r.id',
           'r.address',
           'r.provider',
+          sql<string>`coalesce(${to.route}::text, r.provider)`.as('route'),
           sql<Date>`${to.now}::timestamptz`.as('due_at'),
         ])
         .where('m.list_id', '=', to.listId)

@@ -174,18 +174,66 @@ export function ChoiceField({
   );
 }
 
-/** A single button that runs an action and says how it went. */
-export function ActionButton({
-  action,
-  done,
-  children,
-  tone = 'plain',
-}: {
+/** A colour, chosen by eye or typed. The two inputs are one value; the typed one is sent. */
+export function ColourField({ label, hint, name, defaultValue }: Common & { defaultValue: string }) {
+  const [value, setValue] = useState(defaultValue);
+  const well = /^#[0-9a-f]{6}$/i.test(value) ? value : '#000000';
+  return (
+    <Labelled
+      name={name}
+      label={label}
+      hint={hint}
+      render={(ids) => (
+        <span className="flex gap-2">
+          <input
+            type="color"
+            aria-label={`${label}, by eye`}
+            value={well}
+            onChange={(event) => setValue(event.target.value)}
+            className="h-[38px] w-12 rounded-md border bg-sheet p-1"
+          />
+          <input
+            type="text"
+            name={name}
+            value={value}
+            onChange={(event) => setValue(event.target.value)}
+            {...ids}
+            className={clsx(BOX, 'font-mono')}
+          />
+        </span>
+      )}
+    />
+  );
+}
+
+export function FileField({ label, hint, ...rest }: Common & InputHTMLAttributes<HTMLInputElement>) {
+  return (
+    <Labelled
+      name={rest.name}
+      label={label}
+      hint={hint}
+      render={(ids) => (
+        <input
+          type="file"
+          {...rest}
+          {...ids}
+          className="block w-full text-[13px] text-ink-2 file:mr-3 file:rounded-md file:border file:border-solid file:border-rule file:bg-sheet file:px-3 file:py-1.5 file:font-semibold file:text-ink"
+        />
+      )}
+    />
+  );
+}
+
+type ButtonProps = {
   action: () => Promise<ActionResult<unknown>>;
-  done?: string;
+  done?: string /** Names the field of the result that says how it went. */;
+  said?: string;
   children: ReactNode;
   tone?: 'main' | 'plain' | 'harm';
-}) {
+};
+
+/** A single button that runs an action and says how it went. */
+export function ActionButton({ action, done, said, children, tone = 'plain' }: ButtonProps) {
   const [pending, begin] = useTransition();
   return (
     <Button
@@ -196,6 +244,7 @@ export function ActionButton({
         begin(async () => {
           const result = await action().catch(() => AWAY);
           if (!result.ok) toast.error(result.error.sentence);
+          else if (said) toast.success(String((result.value as Record<string, unknown>)[said]));
           else if (done) toast.success(done);
         })
       }

@@ -1,6 +1,7 @@
 import clsx from 'clsx';
 import Link from 'next/link';
 import { localDay, nextDays } from '@/core/growth/days';
+import { figure } from '@/core/growth/figures';
 import { shortDay } from '@/core/growth/times';
 
 export type Departure = { id: string; at: Date; time: string; title: string; detail: string; href: string; held: boolean };
@@ -10,8 +11,20 @@ const COLUMNS = { display: 'grid', gridTemplateColumns: `repeat(${DAYS}, minmax(
 const isWeekend = (day: string) => [0, 6].includes(new Date(`${day}T00:00:00Z`).getUTCDay());
 
 /** The next fourteen days as columns, with what leaves when. On narrow screens it is a list of the days that have something. */
-export function Runway({ departures, now, zone }: { departures: Departure[]; now: Date; zone: string }) {
+export function Runway({
+  departures,
+  ceilings = [],
+  now,
+  zone,
+}: {
+  departures: Departure[];
+  /** The most that may leave on a day, while a domain is ramped up. */
+  ceilings?: { day: string; ceiling: number }[];
+  now: Date;
+  zone: string;
+}) {
   const days = nextDays(now, zone, DAYS);
+  const most = new Map(ceilings.map(({ day, ceiling }) => [day, ceiling]));
   const placed = departures.map((d) => ({ ...d, column: Math.max(0, days.indexOf(localDay(d.at, zone))) }));
   return (
     <>
@@ -30,6 +43,11 @@ export function Runway({ departures, now, zone }: { departures: Departure[]; now
               )}
             >
               {shortDay(day)}
+              {most.has(day) && (
+                <span className="figures absolute bottom-1 block text-[12px] font-normal text-ink-2">
+                  ≤ {figure(most.get(day) ?? 0)}
+                </span>
+              )}
             </div>
           ))}
         </div>

@@ -79,8 +79,7 @@ create index on rate_limits (window_start);
 -- Who works: a claim whose worker has fallen silent is given back. Times are the database's own, not the context's.
 create table workers (
   id uuid primary key,
-  seen_at timestamptz not null default now(),
-  pool text  -- the queue's name for it
+  seen_at timestamptz not null default now()
 );
 `)
     .execute(db);

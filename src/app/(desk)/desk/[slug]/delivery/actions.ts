@@ -1,20 +1,35 @@
 'use server';
 
 import { redirect } from 'next/navigation';
-import type { ActionResult } from '@/core/faults';
-import { addDomain, checkDomain } from '@/server/senders/domains';
-import { addSender, resendProof } from '@/server/senders/senders';
+import { proposeRamp, type RampPlan } from '@/core/delivery/ramp';
+import { type ActionResult, Fault } from '@/core/faults';
+import { localDay } from '@/core/growth/days';
+import { totalsOf } from '@/server/readers/readers';
+import { addDomain, checkDomain, previewZone, removeDomain, setRamp, type ZonePreview } from '@/server/senders/domains';
+import { prepareNextKey, switchSecondKey, useNextKey } from '@/server/senders/keys';
+import { addSender, changeSender, removeSender, resendProof, setDefaultSender } from '@/server/senders/senders';
+import { sendTestLetter } from '@/server/sending/test-letter';
 import { onDesk } from '../../../../desk';
 
-export async function makeSender(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+type Done = Promise<ActionResult<unknown>>;
+
+export async function makeSender(slug: string, data: FormData): Done {
   return onDesk(slug, (ctx, newsletter) => addSender(ctx, newsletter, Object.fromEntries(data)));
 }
-
-export async function sendProofAgain(slug: string, id: string): Promise<ActionResult<unknown>> {
+export async function editSender(slug: string, id: string, data: FormData): Done {
+  return onDesk(slug, (ctx, newsletter) => changeSender(ctx, newsletter, id, Object.fromEntries(data)));
+}
+export async function sendProofAgain(slug: string, id: string): Done {
   return onDesk(slug, (ctx, newsletter) => resendProof(ctx, newsletter, id));
 }
+export async function chooseDefault(slug: string, id: string): Done {
+  return onDesk(slug, (ctx, newsletter) => setDefaultSender(ctx, newsletter, id));
+}
+export async function dropSender(slug: string, id: string): Done {
+  return onDesk(slug, (ctx, newsletter) => removeSender(ctx, newsletter, id));
+}
 
-export async function makeDomain(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+export async function makeDomain(slug: string, data: FormData): Done {
   const result = await onDesk(slug, async (ctx, newsletter) => {
     const { id } = await addDomain(ctx, newsletter, data.get('name'));
     await checkDomain(ctx, id, newsletter.id);
@@ -23,7 +38,59 @@ export async function makeDomain(slug: string, data: FormData): Promise<ActionRe
   if (!result.ok) return result;
   redirect(`/desk/${slug}/delivery/domains/${result.value}`);
 }
+export async function dropDomain(slug: string, id: string): Done {
+  const result = await onDesk(slug, (ctx, newsletter) => removeDomain(ctx, newsletter, id));
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/delivery`);
+}
+export async function checkNow(slug: string, id: string): Done {
+  return onDesk(
+    slug,
+    async (ctx, newsletter) => {
+      await checkDomain(ctx, id, newsletter.id);
+    },
+    'look',
+  );
+}
+export async function testLetter(slug: string, id: string): Promise<ActionResult<{ said: string }>> {
+  return onDesk(slug, (ctx, newsletter, person) => sendTestLetter(ctx, newsletter, person, id));
+}
+export async function tryZone(slug: string, id: string, text: string): Promise<ActionResult<ZonePreview>> {
+  return onDesk(slug, (ctx, newsletter) => previewZone(ctx, newsletter, id, text), 'look');
+}
 
-export async function checkNow(slug: string, id: string): Promise<ActionResult<unknown>> {
-  return onDesk(slug, (ctx, newsletter) => checkDomain(ctx, id, newsletter.id));
+/** One of the acts on a domain's keys, followed by a check so that the screen shows what is found. */
+export async function turnKey(slug: string, id: string, act: 'prepare' | 'use' | 'second-on' | 'second-off'): Done {
+  return onDesk(slug, async (ctx, newsletter) => {
+    if (act === 'prepare') await prepareNextKey(ctx, newsletter, id);
+    else if (act === 'use') await useNextKey(ctx, newsletter, id);
+    else await switchSecondKey(ctx, newsletter, id, act === 'second-on');
+    await checkDomain(ctx, id, newsletter.id);
+  });
+}
+
+/** Starts a ramp-up for the newsletter's size, changes it, or ends it. */
+export async function changeRamp(slug: string, id: string, data: FormData): Done {
+  return onDesk(slug, async (ctx, newsletter) => {
+    if (data.get('end')) return setRamp(ctx, newsletter, id, null);
+    const today = localDay(ctx.clock.now(), newsletter.time_zone);
+    const { reading } = await totalsOf(ctx, newsletter);
+    const start = proposeRamp(Math.max(reading, 1), today);
+    const number = (name: keyof RampPlan & string, otherwise: number, least: number, most: number) => {
+      const typed = data.get(name);
+      if (typed === null || typed === '') return otherwise;
+      const value = Number(typed);
+      if (!Number.isInteger(value) || value < least || value > most)
+        throw new Fault('invalid', `A whole number from ${least} to ${most} is wanted.`, { [name]: `From ${least} to ${most}.` });
+      return value;
+    };
+    const volume = number('volume', start.volume, 20, 2_000_000);
+    const startedOn = String(data.get('startedOn') || today);
+    await setRamp(ctx, newsletter, id, {
+      startedOn,
+      volume,
+      first: number('first', Math.min(start.first, volume), 1, volume),
+      days: number('days', start.days, 1, 60),
+    });
+  });
 }

@@ -2,23 +2,68 @@ import type { Metadata } from 'next';
 import Link from 'next/link';
 import { counted } from '@/core/growth/figures';
 import { spokenTime } from '@/core/growth/times';
+import { relayOf } from '@/server/mail/relay';
 import { domainsOf } from '@/server/senders/domains';
-import { sendersOf } from '@/server/senders/senders';
+import { type SenderView, sendersOf } from '@/server/senders/senders';
 import { ActionButton, ActionForm, TextField } from '@/ui/kit/action-form';
+import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
 import { deskOf } from '../../../../desk';
-import { makeDomain, makeSender, sendProofAgain } from './actions';
+import { chooseDefault, dropSender, editSender, makeDomain, makeSender, sendProofAgain } from './actions';
 
 export const metadata: Metadata = { title: 'Delivery' };
+
+const SenderFields = ({ sender }: { sender?: SenderView }) => (
+  <>
+    <TextField
+      name="name"
+      label="Name"
+      defaultValue={sender?.name}
+      placeholder="Ottoline Vance"
+      hint="The first thing a reader looks at: a person, a title or a topic."
+    />
+    <TextField
+      name="address"
+      type="email"
+      label="Address"
+      defaultValue={sender?.address}
+      placeholder="letters@lanternfish.example"
+      hint={sender ? 'Another address has to be proven by a mailed link; until then its letters wait.' : undefined}
+    />
+    <TextField
+      name="replyTo"
+      type="email"
+      label="Reply address"
+      defaultValue={sender?.replyTo ?? undefined}
+      hint="Only if replies should go elsewhere."
+    />
+  </>
+);
+
+const usedWords = ({ used }: SenderView) =>
+  [
+    used.sent ? `${counted(used.sent, 'letter', 'letters')} sent` : '',
+    used.waiting ? `${used.waiting} waiting` : '',
+    used.rules ? counted(used.rules, 'auto-send', 'auto-sends') : '',
+  ]
+    .filter(Boolean)
+    .join(', ') || 'not used yet';
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const [senders, domains] = await Promise.all([sendersOf(ctx, newsletter), domainsOf(ctx, newsletter)]);
+  const [senders, domains, relay] = await Promise.all([
+    sendersOf(ctx, newsletter),
+    domainsOf(ctx, newsletter),
+    relayOf(ctx, newsletter),
+  ]);
   const now = ctx.clock.now();
   const confirmed = senders.filter((sender) => sender.state === 'confirmed').length;
   const proven = domains.filter((domain) => domain.state === 'authenticated').length;
+  const without = [...new Set(senders.map((sender) => sender.domain))].filter(
+    (name) => !domains.some((domain) => domain.name === name),
+  );
   return (
     <Screen
       margin={
@@ -32,14 +77,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 clears
                 tone={senders.length ? 'plain' : 'main'}
               >
-                <TextField
-                  name="name"
-                  label="Name"
-                  placeholder="Ottoline Vance"
-                  hint="The first thing a reader looks at: a person, a title or a topic."
-                />
-                <TextField name="address" type="email" label="Address" placeholder="letters@lanternfish.example" />
-                <TextField name="replyTo" type="email" label="Reply address" hint="Only if replies should go elsewhere." />
+                <SenderFields />
               </ActionForm>
             </Sheet>
           </Section>
@@ -49,6 +87,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 <TextField
                   name="name"
                   label="Domain"
+                  defaultValue={without[0]}
                   placeholder="lanternfish.example"
                   hint="What stands after the @ of your from-address."
                   mono
@@ -58,6 +97,15 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           </Section>
           <Note tone="know" title="Two proofs">
             The clicked link shows that a mailbox is yours; the records show that the domain is. Letters leave when both hold.
+          </Note>
+          <Note
+            tone="know"
+            title={relay?.switchedOn ? `Through ${relay.host}` : 'Straight to the mailboxes'}
+            action={{ label: 'SMTP service', href: `/desk/${slug}/settings/relay` }}
+          >
+            {relay?.switchedOn
+              ? 'Letters leave through your own SMTP service.'
+              : 'Letters go to each provider directly. You can use an SMTP service of your own instead.'}
           </Note>
         </>
       }
@@ -84,20 +132,28 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         {senders.length > 0 && (
           <Table
             label="Senders"
-            columns={[{ title: 'Name' }, { title: 'Address' }, { title: 'State' }]}
+            columns={[{ title: 'Name and address' }, { title: 'Used', hideNarrow: true }, { title: 'State' }, { title: '' }]}
             rows={senders.map((sender) => ({
               key: sender.id,
               cells: [
-                <b key="n">{sender.name}</b>,
                 <div key="a" className="max-w-md">
-                  <span className="break-all">{sender.address}</span>
+                  <b>{sender.name}</b>
+                  <span className="block break-all">{sender.address}</span>
                   {sender.replyTo && <span className="block text-small text-ink-2">replies to {sender.replyTo}</span>}
-                  {sender.warning && <span className="block text-small text-ochre">{sender.warning}</span>}
+                  {sender.warnings.map((warning) => (
+                    <span key={warning} className="mt-1 block border-l-2 border-l-ochre pl-2 text-small text-ink-2">
+                      {warning}
+                    </span>
+                  ))}
                 </div>,
+                <span key="u" className="text-small text-ink-2">
+                  {usedWords(sender)}
+                </span>,
                 sender.state === 'confirmed' ? (
-                  <Chip key="s" tone="fine">
-                    Confirmed
-                  </Chip>
+                  <span key="s" className="flex flex-wrap gap-1.5">
+                    <Chip tone="fine">Confirmed</Chip>
+                    {sender.isDefault && <Chip tone="know">starts new letters</Chip>}
+                  </span>
                 ) : (
                   <div key="s" className="flex flex-wrap items-center gap-2">
                     <Chip tone="look">Awaiting click</Chip>
@@ -114,6 +170,42 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                     </ActionButton>
                   </div>
                 ),
+                <span key="x" className="flex flex-wrap justify-end gap-x-3 gap-y-1">
+                  <ActionDialog
+                    opens="Change"
+                    label={`Change ${sender.address}`}
+                    opensTone="quiet"
+                    title="Change this sender"
+                    submit="Save"
+                    done="Saved"
+                    action={editSender.bind(null, slug, sender.id)}
+                  >
+                    <SenderFields sender={sender} />
+                  </ActionDialog>
+                  {sender.state === 'confirmed' && !sender.isDefault && (
+                    <ActionDialog
+                      opens="Start letters with it"
+                      label={`Start new letters with ${sender.address}`}
+                      opensTone="quiet"
+                      title={`Start new letters with ${sender.name}?`}
+                      words="Letters that are written already keep the sender they have. Confirmation mails come from this one too."
+                      submit="Yes"
+                      done="New letters start with it"
+                      action={chooseDefault.bind(null, slug, sender.id)}
+                    />
+                  )}
+                  <ActionDialog
+                    opens="Remove"
+                    label={`Remove ${sender.address}`}
+                    opensTone="quiet"
+                    tone="harm"
+                    title={`Remove ${sender.address}?`}
+                    words="Letters already sent keep its name. It can be added again, and has to be proven again then."
+                    submit="Remove"
+                    done="Removed"
+                    action={dropSender.bind(null, slug, sender.id)}
+                  />
+                </span>,
               ],
             }))}
           />
@@ -126,28 +218,39 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         {domains.length > 0 && (
           <Table
             label="Domains"
-            columns={[{ title: 'Domain' }, { title: 'Records right' }, { title: 'State' }, { title: 'Checked', figure: true }]}
-            rows={domains.map((domain) => ({
-              key: domain.id,
-              cells: [
-                <Link key="d" href={`/desk/${slug}/delivery/domains/${domain.id}`} className="font-semibold hover:underline">
-                  {domain.name}
-                </Link>,
-                `${domain.records.filter((record) => record.judgement?.verdict === 'right').length} of ${domain.records.length}`,
-                <Chip key="s" tone={domain.state === 'authenticated' ? 'fine' : 'look'}>
-                  {domain.state === 'authenticated' ? 'Signed and aligned' : 'Records missing'}
-                </Chip>,
-                <span key="c" className="text-ink-2">
-                  {domain.checkedAt ? spokenTime(domain.checkedAt, now, newsletter.time_zone) : 'in a moment'}
-                </span>,
-              ],
-            }))}
+            columns={[
+              { title: 'Domain' },
+              { title: 'Needed records right' },
+              { title: 'State' },
+              { title: 'Checked', figure: true },
+            ]}
+            rows={domains.map((domain) => {
+              const needed = domain.records.filter((record) => record.needed);
+              return {
+                key: domain.id,
+                cells: [
+                  <Link key="d" href={`/desk/${slug}/delivery/domains/${domain.id}`} className="font-semibold hover:underline">
+                    {domain.name}
+                  </Link>,
+                  `${needed.filter((record) => record.judgement?.verdict === 'right' || record.judgement?.verdict === 'look').length} of ${needed.length}`,
+                  <Chip key="s" tone={domain.state === 'authenticated' ? 'fine' : 'look'}>
+                    {domain.state === 'authenticated'
+                      ? 'Signed and aligned'
+                      : domain.state === 'unknown'
+                        ? 'No answer yet'
+                        : 'Records missing'}
+                  </Chip>,
+                  <span key="c" className="text-ink-2">
+                    {domain.checkedAt ? spokenTime(domain.checkedAt, now, newsletter.time_zone) : 'in a moment'}
+                  </span>,
+                ],
+              };
+            })}
           />
         )}
       </Section>
       <p className="text-ink-2">
-        Bounces and complaints by provider, DMARC reports and the ramp-up of a new domain will stand here too. They are not built
-        yet.
+        Bounces and complaints by provider and DMARC reports will stand here too. They are not built yet.
       </p>
     </Screen>
   );

@@ -1,9 +1,40 @@
 'use server';
 
 import type { ActionResult } from '@/core/faults';
+import type { Role } from '@/core/newsletters/roles';
+import { dropRelay, keepRelay, probeRelay } from '@/server/mail/relay';
+import { dropLogo, keepLogo } from '@/server/newsletters/media';
+import { invite, setRole, withdraw } from '@/server/newsletters/members';
 import { changeNewsletter } from '@/server/newsletters/newsletters';
 import { onDesk } from '../../../../desk';
 
 export async function keepSettings(slug: string, data: FormData): Promise<ActionResult<unknown>> {
-  return onDesk(slug, (ctx, newsletter) => changeNewsletter(ctx, newsletter, Object.fromEntries(data)));
+  return onDesk(slug, (ctx, newsletter) => changeNewsletter(ctx, newsletter, Object.fromEntries(data)), 'own');
+}
+export async function uploadLogo(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => keepLogo(ctx, newsletter, data.get('logo')), 'own');
+}
+export async function removeLogo(slug: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, dropLogo, 'own');
+}
+export async function invitePerson(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => invite(ctx, newsletter, Object.fromEntries(data)), 'own');
+}
+export async function withdrawInvitation(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => withdraw(ctx, newsletter, id), 'own');
+}
+export async function changeRole(slug: string, userId: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => setRole(ctx, newsletter, userId, data.get('role') as Role), 'own');
+}
+export async function removeMember(slug: string, userId: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => setRole(ctx, newsletter, userId, null), 'own');
+}
+export async function saveRelay(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => keepRelay(ctx, newsletter, Object.fromEntries(data)), 'own');
+}
+export async function tryRelay(slug: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, probeRelay, 'own');
+}
+export async function removeRelay(slug: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, dropRelay, 'own');
 }

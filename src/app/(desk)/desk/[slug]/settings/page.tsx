@@ -1,62 +1,56 @@
-import type { Metadata } from 'next';
-import Link from 'next/link';
+import { ALERT_TIMES, contrast, LANGUAGES, writeSocialLinks } from '@/core/newsletters/identity';
 import { POSTAL_HINT } from '@/core/newsletters/postal';
+import { logoUrl } from '@/server/newsletters/media';
 import { listsOf } from '@/server/readers/readers';
-import { ActionForm, LongField, TextField } from '@/ui/kit/action-form';
-import { Screen, Section, Standfirst } from '@/ui/kit/page';
+import { ActionButton, ActionForm, ChoiceField, ColourField, FileField, LongField, TextField } from '@/ui/kit/action-form';
+import { Note, Section } from '@/ui/kit/page';
+import { ReasonField } from '@/ui/newsletters/reason-field';
 import { ZoneField } from '@/ui/newsletters/zone-field';
 import { deskOf } from '../../../../desk';
-import { keepSettings } from './actions';
+import { keepSettings, removeLogo, uploadLogo } from './actions';
 
-export const metadata: Metadata = { title: 'Settings' };
+const WHEN = ALERT_TIMES.map((value) => ({
+  value,
+  label: { off: 'Not at all', 'at once': 'At once', daily: 'In one mail the next morning' }[value],
+}));
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
   const lists = await listsOf(ctx, newsletter);
+  const logo = logoUrl(ctx, newsletter);
+  const faint = contrast(newsletter.accent, '#fffefb') < 4.5;
   return (
-    <Screen
-      margin={
-        <>
-          <Section title="At the foot of every letter">
-            <div className="mt-3 rounded-lg border bg-sheet p-4 text-[13px] text-ink-2">
-              {newsletter.reason_line}
-              <br />
-              {newsletter.postal_address.replace(/\r?\n/g, ', ')}
-              <br />
-              <span className="underline">Leave this list</span>
-            </div>
-          </Section>
-          <Section title="Lists">
-            {lists.map((list) => (
-              <p key={list.id} className="border-b border-rule-2 py-2">
-                <b>{list.name}</b>
-                <span className="block text-small text-ink-2">
-                  readers see “{list.publicName}”; {list.doubleOptIn ? 'confirmed by email' : 'not confirmed'}
-                </span>
-              </p>
-            ))}
-          </Section>
-        </>
-      }
-    >
-      <Standfirst title="Settings">
-        What readers see of {newsletter.name}. Its sign-up page is at{' '}
-        <Link href={`/at/${slug}`} className="link">
-          /at/{slug}
-        </Link>
-        .
-      </Standfirst>
-      <ActionForm action={keepSettings.bind(null, slug)} submit="Save" done="Saved" className="max-w-xl">
-        <TextField name="name" label="Name" defaultValue={newsletter.name} maxLength={80} />
+    <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row">
+      <ActionForm action={keepSettings.bind(null, slug)} submit="Save" done="Saved" className="max-w-2xl flex-1">
+        <div className="grid gap-4 sm:grid-cols-2">
+          <TextField name="name" label="Name" defaultValue={newsletter.name} maxLength={80} />
+          <TextField
+            name="site"
+            label="Your site"
+            defaultValue={newsletter.site}
+            placeholder="lanternfish.example"
+            hint="Where your forms stand."
+          />
+        </div>
         <TextField name="description" label="One line about it" defaultValue={newsletter.description} maxLength={200} />
-        <LongField
-          name="reasonLine"
-          label="Reason line"
-          defaultValue={newsletter.reason_line}
-          maxLength={300}
-          hint="Why this person gets the letter. Name the newsletter and where they signed up: it is read by people who forgot."
-        />
+        <div className="grid gap-4 sm:grid-cols-2">
+          <ColourField
+            name="colour"
+            label="Colour of forms"
+            defaultValue={newsletter.colour}
+            hint="Stands behind their words; a dark one."
+          />
+          <ColourField name="accent" label="Colour of links and buttons in letters" defaultValue={newsletter.accent} />
+          <ChoiceField
+            name="language"
+            label="Language"
+            defaultValue={newsletter.language}
+            choices={LANGUAGES.map(([value, label]) => ({ value, label }))}
+            hint="Screen readers go by it."
+          />
+          <ZoneField value={newsletter.time_zone} />
+        </div>
         <LongField
           name="postalAddress"
           label="Postal address"
@@ -64,15 +58,85 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           maxLength={300}
           hint={POSTAL_HINT}
         />
-        <ZoneField value={newsletter.time_zone} />
-        <TextField
-          name="colour"
-          label="Colour of forms and letters"
-          defaultValue={newsletter.colour}
-          mono
-          hint="A dark one, written like #17645c."
+        <ReasonField
+          value={newsletter.reason_line}
+          name={newsletter.name}
+          site={newsletter.site}
+          postalAddress={newsletter.postal_address}
         />
+        <LongField
+          name="socialLinks"
+          label="Links at the end of letters"
+          rows={3}
+          defaultValue={writeSocialLinks(newsletter.social_links)}
+          placeholder="The site https://lanternfish.example"
+          hint="One a line: a name and an address. May be left empty."
+        />
+        <div className="grid gap-4 sm:grid-cols-2">
+          <ChoiceField
+            name="alertJoins"
+            label="When somebody joins, tell me"
+            defaultValue={newsletter.alert_joins}
+            choices={WHEN}
+          />
+          <ChoiceField
+            name="alertLeaves"
+            label="When somebody leaves, tell me"
+            defaultValue={newsletter.alert_leaves}
+            choices={WHEN}
+          />
+        </div>
       </ActionForm>
-    </Screen>
+      <div className="w-full shrink-0 lg:w-[296px]">
+        <Section title="Logo">
+          <div className="mt-3 space-y-3">
+            {logo ? (
+              <img
+                src={logo}
+                alt={`Logo of ${newsletter.name}`}
+                className="size-24 rounded-md border bg-sheet object-contain p-1"
+              />
+            ) : (
+              <p className="text-ink-2">None yet. It stands small above every letter.</p>
+            )}
+            <ActionForm
+              action={uploadLogo.bind(null, slug)}
+              submit={logo ? 'Replace it' : 'Upload'}
+              done="The logo is kept"
+              clears
+              tone="plain"
+            >
+              <FileField
+                name="logo"
+                label="A picture"
+                accept="image/*"
+                hint="PNG, JPEG, WebP or SVG, up to 5 MB. It is made small enough for mail."
+              />
+            </ActionForm>
+            {logo && (
+              <ActionButton action={removeLogo.bind(null, slug)} done="Letters to come have no logo">
+                Take it off
+              </ActionButton>
+            )}
+          </div>
+        </Section>
+        {faint && (
+          <Note tone="look" title="Links are hard to read in this colour">
+            Their contrast on white is {contrast(newsletter.accent, '#fffefb').toFixed(1)}; 4.5 is what most eyes need. Choose a
+            darker one.
+          </Note>
+        )}
+        <Section title="Lists">
+          {lists.map((list) => (
+            <p key={list.id} className="border-b border-rule-2 py-2">
+              <b>{list.name}</b>
+              <span className="block text-small text-ink-2">
+                readers see “{list.publicName}”; {list.doubleOptIn ? 'confirmed by email' : 'not confirmed'}
+              </span>
+            </p>
+          ))}
+        </Section>
+      </div>
+    </div>
   );
 }

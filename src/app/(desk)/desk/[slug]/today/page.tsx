@@ -36,6 +36,18 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       href: `/desk/${slug}/letters/${letter.id}`,
       held: letter.fault !== null,
     }));
+  const subjects = new Map(data.letters.map((letter) => [letter.id, letter.subject]));
+  for (const share of data.later) {
+    departures.push({
+      id: `${share.letterId}-${share.at.toISOString()}`,
+      at: share.at,
+      time: dayAndHour(share.at, zone),
+      title: subjects.get(share.letterId) ?? 'A letter under way',
+      detail: `${figure(share.count)} more, ramp-up`,
+      href: `/desk/${slug}/letters/${share.letterId}`,
+      held: false,
+    });
+  }
   const watching = data.autoSends.filter((rule) => rule.switchedOnAt);
   return (
     <Screen margin={<Margin slug={slug} data={data} zone={zone} />}>
@@ -58,7 +70,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       </Standfirst>
 
       <Section title="Going out next" aside={`Next 14 days, ${zone.replace(/_/g, ' ')}`}>
-        <Runway departures={departures} now={data.now} zone={zone} />
+        <Runway departures={departures} ceilings={data.ramps[0]?.ahead ?? []} now={data.now} zone={zone} />
+        {data.ramps[0] && (
+          <p className="mt-2 text-[13px] text-ink-2">
+            {data.ramps[0].domain} is being ramped up: the figure under a day is the most that may leave then.
+          </p>
+        )}
         {watching.length > 0 && (
           <p className="mt-2 text-[13px] text-ink-2">
             New posts on {watching.map((rule) => rule.name).join(', ')} leave by themselves, within minutes of being published.{' '}
@@ -111,6 +128,7 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
     { label: 'Sender confirmed', done: data.senders.some((s) => s.state === 'confirmed'), href: `${base}/delivery` },
     { label: 'Domain authenticated', done: data.domains.some((d) => d.state === 'authenticated'), href: `${base}/delivery` },
     { label: 'Form on your site', done: data.formsSeen, href: `${base}/forms` },
+    { label: 'Tried it yourself, as a reader would', done: data.tried, href: `/at/${slug}` },
     { label: 'Blog connected', done: data.autoSends.some((a) => a.switchedOnAt), href: `${base}/auto-sends` },
   ];
   const done = steps.filter((step) => step.done).length;
@@ -205,7 +223,9 @@ function needsYou(data: Today, base: string) {
     );
   }
   for (const domain of data.domains.filter((d) => d.state === 'incomplete')) {
-    const wrong = domain.records.filter((r) => r.judgement && r.judgement.verdict !== 'right');
+    const wrong = domain.records.filter(
+      (r) => r.needed && r.judgement && !['right', 'look', 'unanswered'].includes(r.judgement.verdict),
+    );
     notes.push(
       <Note
         key={domain.id}

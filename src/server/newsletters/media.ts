@@ -1,0 +1,64 @@
+import { mkdir, readFile, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
+import sharp from 'sharp';
+import { Fault } from '@/core/faults';
+import type { Context, Newsletter } from '../context';
+import { newId } from '../ids';
+
+const MOST_BYTES = 5_000_000;
+const LOGO_SIDE = 480;
+
+/**
+ * Keeps an uploaded logo: read by sharp (which refuses what is no picture), turned upright, made at most 480 pixels wide and high, written
+ * anew as PNG so that nothing of the file's insides survives. The old one stays on disk, since letters already sent show it.
+ */
+export async function keepLogo(ctx: Context, newsletter: Newsletter, file: unknown): Promise<void> {
+  if (!(file instanceof Blob) || file.size === 0) throw new Fault('invalid', 'Choose a picture first.', { logo: 'No picture.' });
+  if (file.size > MOST_BYTES) throw new Fault('invalid', 'This picture is larger than 5 MB.', { logo: 'Too large.' });
+  const bytes = Buffer.from(await file.arrayBuffer());
+  const { data, info } = await sharp(bytes, { limitInputPixels: 50_000_000 })
+    .rotate()
+    .resize(LOGO_SIDE, LOGO_SIDE, { fit: 'inside', withoutEnlargement: true })
+    .png()
+    .toBuffer({ resolveWithObject: true })
+    .catch(() => {
+      throw new Fault('invalid', 'This file is no picture we can read. PNG, JPEG, WebP, GIF, AVIF and SVG are.', {
+        logo: 'Not a picture.',
+      });
+    });
+  const id = newId();
+  await mkdir(ctx.config.mediaDir, { recursive: true });
+  await writeFile(pathOf(ctx, id), data);
+  await ctx.db.transaction().execute(async (trx) => {
+    await trx
+      .insertInto('media')
+      .values({
+        id,
+        newsletter_id: newsletter.id,
+        kind: 'logo',
+        content_type: 'image/png',
+        width: info.width,
+        height: info.height,
+        created_at: ctx.clock.now(),
+      })
+      .execute();
+    await trx.updateTable('newsletters').set({ logo_id: id }).where('id', '=', newsletter.id).execute();
+  });
+}
+
+/** Takes the logo off letters and pages to come. */
+export async function dropLogo(ctx: Context, newsletter: Newsletter): Promise<void> {
+  await ctx.db.updateTable('newsletters').set({ logo_id: null }).where('id', '=', newsletter.id).execute();
+}
+
+const pathOf = (ctx: Pick<Context, 'config'>, id: string) => join(ctx.config.mediaDir, `${id}.png`);
+
+/** A kept picture, or null. The id is checked against its form before it comes near a path. */
+export async function readMedia(ctx: Pick<Context, 'config'>, id: string): Promise<Buffer | null> {
+  if (!/^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(id)) return null;
+  return readFile(pathOf(ctx, id)).catch(() => null);
+}
+
+/** Where a newsletter's logo is to be fetched by anybody; null where there is none. */
+export const logoUrl = (ctx: Pick<Context, 'config'>, newsletter: { logo_id: string | null }): string | null =>
+  newsletter.logo_id && `${ctx.config.linkOrigin}/e/media/${newsletter.logo_id}.png`;

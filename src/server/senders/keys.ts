@@ -1,0 +1,121 @@
+import { Fault } from '@/core/faults';
+import type { DkimKey } from '@/core/sending/dkim';
+import type { Context, Newsletter } from '../context';
+import type { Db } from '../db/connection';
+import { newId } from '../ids';
+import { newDkimPair, openDkimKey } from '../mail/identity';
+
+/** Makes a key of a domain, with a selector that was never used there before. */
+export async function makeKey(
+  ctx: Context,
+  db: Db,
+  domainId: string,
+  role: 'active' | 'next' | 'second',
+  algorithm: 'rsa' | 'ed25519',
+): Promise<void> {
+  const used = await db.selectFrom('domain_keys').select('selector').where('domain_id', '=', domainId).execute();
+  const taken = new Set(used.map((row) => row.selector));
+  let n = 1;
+  while (taken.has(`ink${n}`)) n += 1;
+  const pair = await newDkimPair(ctx, algorithm);
+  await db
+    .insertInto('domain_keys')
+    .values({
+      id: newId(),
+      domain_id: domainId,
+      selector: `ink${n}`,
+      algorithm,
+      role,
+      public_key: pair.publicKey,
+      private_key: pair.sealed,
+      created_at: ctx.clock.now(),
+    })
+    .onConflict((c) => c.doNothing())
+    .execute();
+}
+
+async function ownDomain(ctx: Context, newsletter: Newsletter, id: string): Promise<{ id: string; name: string }> {
+  const domain = await ctx.db
+    .selectFrom('domains')
+    .select(['id', 'name'])
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .executeTakeFirst();
+  if (!domain) throw new Fault('not-found', 'This domain is gone.');
+  return domain;
+}
+
+/** Begins a change of keys: the next key is made and shown; nothing signs with it until it is found in DNS and taken into use. */
+export async function prepareNextKey(ctx: Context, newsletter: Newsletter, domainId: string): Promise<void> {
+  const domain = await ownDomain(ctx, newsletter, domainId);
+  await makeKey(ctx, ctx.db, domain.id, 'next', 'rsa');
+  await lookSoon(ctx, domain.id);
+}
+
+/**
+ * Takes the next key into use. Only if the last check found it right in DNS, since letters signed with a key that nobody can find
+ * fail. The old one is retired and its record may go after a week, when no letter under way carries its signature any more.
+ */
+export async function useNextKey(ctx: Context, newsletter: Newsletter, domainId: string): Promise<void> {
+  const domain = await ownDomain(ctx, newsletter, domainId);
+  const { judgements } = await ctx.db
+    .selectFrom('domains')
+    .select('judgements')
+    .where('id', '=', domain.id)
+    .executeTakeFirstOrThrow();
+  if (judgements.find((j) => j.purpose === 'dkim-next')?.verdict !== 'right') {
+    throw new Fault(
+      'conflict',
+      'The next key is not found in DNS yet. Publish its record first; until then the old key goes on signing.',
+    );
+  }
+  await ctx.db.transaction().execute(async (trx) => {
+    const keys = trx.updateTable('domain_keys').where('domain_id', '=', domain.id);
+    await keys.set({ role: 'retired' }).where('role', '=', 'active').execute();
+    await keys.set({ role: 'active' }).where('role', '=', 'next').execute();
+  });
+  await lookSoon(ctx, domain.id);
+}
+
+/** Adds an Ed25519 key beside the active one (RFC 8463), or takes it away. */
+export async function switchSecondKey(ctx: Context, newsletter: Newsletter, domainId: string, on: boolean): Promise<void> {
+  const domain = await ownDomain(ctx, newsletter, domainId);
+  if (on) await makeKey(ctx, ctx.db, domain.id, 'second', 'ed25519');
+  else
+    await ctx.db
+      .updateTable('domain_keys')
+      .set({ role: 'retired' })
+      .where('domain_id', '=', domain.id)
+      .where('role', '=', 'second')
+      .execute();
+  await lookSoon(ctx, domain.id);
+}
+
+/** Has a domain checked at the next tick, and often for a while: something was changed. */
+export async function lookSoon(ctx: Context, domainId: string): Promise<void> {
+  await ctx.db
+    .updateTable('domains')
+    .set({ next_check_at: ctx.clock.now(), checks_since_change: 0 })
+    .where('id', '=', domainId)
+    .execute();
+}
+
+/**
+ * The keys a domain's letters are signed with: the active one, and the Ed25519 one beside it once the last check found it in DNS.
+ * Throws if the active key is gone or does not match its public half.
+ */
+export async function signingKeys(ctx: Pick<Context, 'db' | 'config'>, domainId: string): Promise<DkimKey[]> {
+  const rows = await ctx.db
+    .selectFrom('domain_keys as k')
+    .innerJoin('domains as d', 'd.id', 'k.domain_id')
+    .select(['d.name as domain', 'd.judgements', 'k.selector', 'k.algorithm', 'k.public_key', 'k.private_key', 'k.role'])
+    .where('k.domain_id', '=', domainId)
+    .where('k.role', 'in', ['active', 'second'])
+    .orderBy('k.role')
+    .execute();
+  const usable = rows.filter(
+    (row) => row.role === 'active' || row.judgements.some((j) => j.purpose === 'dkim-ed25519' && j.verdict === 'right'),
+  );
+  if (!usable.some((row) => row.role === 'active')) throw new Error('The domain has no active key.');
+  return usable.map((row) => openDkimKey(ctx, row));
+}
