@@ -46,6 +46,8 @@ describe('the DNS host', () => {
     expect(code(ask('deep.lanternfish.example', 'TXT'))).toBe(0);
     expect(ask('bounce.lanternfish.example', 'A').answers).toHaveLength(1);
     expect(ask('x.wild.lanternfish.example', 'TXT').answers).toHaveLength(1);
+    expect(ask('x.y.z.wild.lanternfish.example', 'TXT').answers).toHaveLength(1);
+    expect(ask('lanternfish.example', 'NS').answers).toHaveLength(2);
     expect(code(ask('loop.lanternfish.example', 'A'))).toBe(2);
     expect(code(ask('elsewhere.example', 'A'))).toBe(5);
   });

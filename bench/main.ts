@@ -2,6 +2,7 @@ import { cpus } from 'node:os';
 import pg from 'pg';
 import { connect } from '@/server/db/connection';
 import { migrate } from '@/server/db/migrate';
+import { domainCheck } from './domain-check';
 import { line } from './report';
 import { sending } from './sending';
 
@@ -18,6 +19,8 @@ export async function bench(serverUrl: string): Promise<void> {
     console.log(`Node ${process.version}, ${cpus().length} × ${cpus()[0]?.model ?? 'unknown'}`);
     console.log('Sending:');
     console.log(line(await sending(db, url)));
+    console.log('Domain check:');
+    console.log(line(await domainCheck(db, url)));
   } finally {
     await db.destroy();
     await admin.query(`drop database ${name} with (force)`);

@@ -13,5 +13,5 @@ export type Figure = {
 export function line(figure: Figure): string {
   const ratio = figure.value / figure.yardstickValue;
   const round = (value: number) => new Intl.NumberFormat('en-GB', { maximumFractionDigits: value < 10 ? 2 : 0 }).format(value);
-  return `${figure.name}: ${round(figure.value)} ${figure.unit}, ${ratio.toFixed(2)} times the ${figure.yardstick} (${round(figure.yardstickValue)}); aim ${figure.aim}, ${(figure.less ? ratio <= figure.aim : ratio >= figure.aim) ? 'met' : 'NOT MET'}`;
+  return `${figure.name}: ${round(figure.value)} ${figure.unit}, ${ratio.toFixed(2)} times the ${figure.yardstick} (${round(figure.yardstickValue)}); aim ${round(figure.aim)}${figure.less ? ' or less' : ''}, ${(figure.less ? ratio <= figure.aim : ratio >= figure.aim) ? 'met' : 'NOT MET'}`;
 }

@@ -51,8 +51,7 @@ export function answer(zones: Zones, query: Packet & { id?: number; flags?: numb
     let here = all.filter((record) => record.name === name);
     if (here.length === 0) {
       const exists = all.some((record) => record.name.endsWith(`.${name}`));
-      const star = `*.${name.split('.').slice(1).join('.')}`;
-      here = exists ? [] : all.filter((record) => record.name === star).map((record) => ({ ...record, name }));
+      here = exists ? [] : wildcard(all, name, zone);
       if (here.length === 0 && !exists && name !== zone) {
         return { ...base, flags: (base.flags ?? 0) | (answers.length ? 0 : NXDOMAIN), answers, authorities: [soa(zone)] };
       }
@@ -68,6 +67,17 @@ export function answer(zones: Zones, query: Packet & { id?: number; flags?: numb
     name = alias.value;
   }
   return { ...base, flags: (base.flags ?? 0) | SERVFAIL };
+}
+
+/** What a wildcard says of a name that does not exist: the one below the closest name that does (RFC 4592 section 3.3.1). */
+function wildcard(all: ZoneRecord[], name: string, zone: string): ZoneRecord[] {
+  for (let above = name; above !== zone && above.includes('.'); ) {
+    above = above.slice(above.indexOf('.') + 1);
+    const stars = all.filter((record) => record.name === `*.${above}`);
+    if (stars.length) return stars.map((record) => ({ ...record, name }));
+    if (all.some((record) => record.name === above || record.name.endsWith(`.${above}`))) return [];
+  }
+  return [];
 }
 
 const servedBy = (zone: string): DnsRecord[] =>

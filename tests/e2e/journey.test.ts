@@ -157,9 +157,96 @@ describe('from a form on a page to a post in an inbox', () => {
 
     await world.post('dnsPage', '/mood', { mood: 'silent' });
     await desk.getByRole('button', { name: 'Check now' }).click();
-    await desk.getByText('The name server did not answer (time-out)').first().waitFor();
+    await desk.getByText('The name server did not answer in time').first().waitFor();
     await headline('4 of 4 records');
     await world.post('dnsPage', '/mood', { mood: 'normal' });
+  });
+
+  it('a test letter passes everywhere, and its verdicts stand beside the records', async () => {
+    await desk.getByRole('button', { name: 'Send a test letter' }).click();
+    const verdicts = desk.getByRole('list', { name: 'What the mailbox thought' });
+    await verdicts.waitFor();
+    const said = (await verdicts.innerText()).replace(/\s+/g, ' ');
+    for (const check of ['SPF', 'DKIM', 'DMARC', 'Alignment', 'Encryption', 'Reverse name'])
+      expect(said).toContain(`${check} pass`);
+    await world.letter(WRITER, 'A test letter from lanternfish.example');
+  });
+
+  it('a zone file is tried before it is published, and a broken one says its line', async () => {
+    await desk.getByRole('link', { name: 'Try a zone file first' }).click();
+    await desk.getByRole('heading', { name: 'Try a zone file' }).waitFor();
+    await desk
+      .getByLabel('Zone file', { exact: true })
+      .fill('@ IN TXT "v=spf1 include:_spf.oldhost.example ~all"\nbounce IN MX oops\n');
+    await desk.getByRole('button', { name: 'See what it would do' }).click();
+    await desk.getByText('Letters would have to wait').waitFor();
+    await desk.getByText('Line 2').waitFor();
+    await desk.getByText('Add 1 part').waitFor();
+    await desk.getByRole('navigation', { name: 'Where you are' }).getByRole('link', { name: 'lanternfish.example' }).click();
+    await headline('4 of 4 records');
+  });
+
+  it('keys are changed and a ramp-up planned; removing what is used says what would stop', async () => {
+    await desk.getByRole('button', { name: 'Prepare the next key' }).click();
+    await desk.getByText('Next signature').waitFor();
+    await desk.getByRole('button', { name: 'Take the next key into use' }).click();
+    await desk.getByText('The next key is not found in DNS yet').waitFor();
+    await desk.getByRole('button', { name: 'Plan a ramp-up' }).click();
+    await desk.getByLabel('Letters on the first day').fill('0');
+    await desk.getByRole('button', { name: 'Start today' }).click();
+    await desk.getByText('A whole number from 1').first().waitFor();
+    await desk.getByLabel('Letters on the first day').fill('25');
+    await desk.getByRole('button', { name: 'Start today' }).click();
+    await desk.getByRole('table', { name: 'Ceilings of the next days' }).waitFor();
+    await desk.getByRole('button', { name: 'End it' }).click();
+    await desk.getByRole('dialog').getByRole('button', { name: 'End it' }).click();
+    await desk.getByRole('button', { name: 'Plan a ramp-up' }).waitFor();
+    await desk.getByRole('button', { name: 'Remove this domain' }).click();
+    await desk.getByRole('dialog').getByRole('button', { name: 'Remove' }).click();
+    await desk.getByText('letters@lanternfish.example could no longer send').waitFor();
+    await desk.keyboard.press('Escape');
+  });
+
+  it('identity, people and an SMTP service are set up', async () => {
+    await desk.getByRole('link', { name: 'Settings of this newsletter' }).click();
+    await desk.getByLabel('Reason line').fill('You get this because you asked.');
+    await desk.getByText('Put “Lanternfish Letters” in').waitFor();
+    await desk
+      .getByLabel('Reason line')
+      .fill('You get this because you asked for Lanternfish Letters on lanternfish.example and confirmed it by email.');
+    await desk.getByLabel('Your site').fill('https://lanternfish.example/');
+    await desk.getByLabel('Links at the end').fill('nothing here');
+    await desk.getByRole('button', { name: 'Save' }).click();
+    await desk.getByText('“nothing here” has no address').first().waitFor();
+    await desk.getByLabel('Links at the end').fill('The site https://lanternfish.example/');
+    await desk.getByRole('button', { name: 'Save' }).click();
+    await desk.getByText('Saved', { exact: true }).first().waitFor();
+    const picture = await desk.screenshot({ clip: { x: 0, y: 0, width: 300, height: 200 } });
+    await desk.getByLabel('A picture').setInputFiles({ name: 'logo.png', mimeType: 'image/png', buffer: picture });
+    await desk.getByRole('button', { name: 'Upload' }).click();
+    await desk.getByRole('img', { name: 'Logo of Lanternfish Letters' }).waitFor();
+
+    await desk.getByRole('navigation', { name: 'Settings' }).getByRole('link', { name: 'People' }).click();
+    await desk.getByLabel('Address').fill('mara@kestrel.example');
+    await desk.getByRole('button', { name: 'Send an invitation' }).click();
+    await desk.getByText('mara@kestrel.example').first().waitFor();
+    const mail = await world.letter('mara@kestrel.example', 'An invitation to Lanternfish Letters');
+    const wrong = await world.click(writer, mail, 'Accept the invitation');
+    await wrong.getByText('This invitation is for mara@kestrel.example').waitFor();
+    await wrong.close();
+
+    await desk.getByRole('navigation', { name: 'Settings' }).getByRole('link', { name: 'SMTP service' }).click();
+    const relay = async (password: string) => {
+      await desk.getByLabel('Host').fill('127.0.0.1');
+      await desk.getByLabel('Port').fill(String(world.stack.world.ports.relay));
+      await desk.getByLabel('Name').fill('ottoline');
+      await desk.getByLabel('Password').fill(password);
+      await desk.getByRole('button', { name: 'Save and try it' }).click();
+    };
+    await relay('wrong');
+    await desk.getByText('Check name and password').waitFor();
+    await relay('lamp');
+    await desk.getByText('In use', { exact: true }).waitFor();
   });
 
   it('a form is made, saves itself, and its code stands on the blog', async () => {
@@ -286,7 +373,8 @@ describe('from a form on a page to a post in an inbox', () => {
     expect(source).toMatch(/h=from:to:[a-z:-]*list-unsubscribe:list-unsubscribe-post/);
     expect(source).toContain('text/plain');
     const text = await (await fetch(world.at('inbox', `/letter/${letter.id}/text`))).text();
-    expect(text).toContain('You get this because you asked for Lanternfish Letters');
+    expect(text).toContain('You get this because you asked for Lanternfish Letters on lanternfish.example');
+    expect(text).toContain('The site: https://lanternfish.example/');
     expect(text).toContain('PO Box 600, 1100-001 Lisbon');
     expect(text).toMatch(/Leave this list: http/);
     expect((await world.letters(READER)).filter((l) => l.subject === 'An older post')).toHaveLength(0);
@@ -343,9 +431,18 @@ describe('from a form on a page to a post in an inbox', () => {
 
   it('no screen has an accessibility fault, in light or dark, wide or narrow', async () => {
     const base = '/desk/lanternfish-letters';
-    const paths = ['today', 'letters', 'readers', 'forms', 'auto-sends', 'growth', 'delivery', 'settings'].map(
-      (path) => `${base}/${path}`,
-    );
+    const paths = [
+      'today',
+      'letters',
+      'readers',
+      'forms',
+      'auto-sends',
+      'growth',
+      'delivery',
+      'settings',
+      'settings/people',
+      'settings/relay',
+    ].map((path) => `${base}/${path}`);
     for (const colorScheme of ['light', 'dark'] as const) {
       await desk.emulateMedia({ colorScheme });
       for (const path of [...paths, '/at/lanternfish-letters', '/new']) {
@@ -359,6 +456,13 @@ describe('from a form on a page to a post in an inbox', () => {
     }
     await desk.emulateMedia({ colorScheme: 'light' });
     await desk.setViewportSize({ width: 1280, height: 800 });
+    await section('Delivery');
+    await desk.getByRole('link', { name: 'lanternfish.example', exact: true }).click();
+    await headline('4 of 4 records');
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByRole('link', { name: 'Try a zone file first' }).click();
+    await desk.getByRole('heading', { name: 'Try a zone file' }).waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
   });
 });
 

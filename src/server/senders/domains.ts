@@ -306,7 +306,8 @@ async function keysOf(ctx: Context, domainId: string) {
     .selectFrom('domain_keys')
     .select(['selector', 'role', 'algorithm', 'public_key', 'created_at'])
     .where('domain_id', '=', domainId)
-    .orderBy('created_at').orderBy('selector')
+    .orderBy('created_at')
+    .orderBy('selector')
     .execute();
 }
 

@@ -67,13 +67,13 @@ function Row({ record, remembered }: { record: Line; remembered?: number }) {
   const runs = wrong && judgement.found.length === 1 ? difference(judgement.found[0] ?? '', paste) : null;
   return (
     <tr data-purpose={record.purpose} className="border-b border-rule-2 align-top">
-      <td className="min-w-36 px-2.5 py-3">
+      <td className="w-56 min-w-44 px-2.5 py-3">
         <b>{record.title}</b>
         <span className="block text-small text-ink-2">{record.explains}</span>
-        <span className="mt-1 block max-w-52 text-small text-ink-3">{record.why}</span>
+        <span className="mt-1 block text-small text-ink-3">{record.why}</span>
       </td>
       <td className="px-2.5 py-3 font-mono text-[12.5px]">{record.type}</td>
-      <td className="w-full min-w-72 px-2.5 py-3">
+      <td className="min-w-72 px-2.5 py-3">
         <div className={MONO}>
           <span data-host>{record.host}</span> <Copy text={record.host} what={`the host ${record.host}`} />
           <span className="ml-1 text-ink-3">

@@ -21,8 +21,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
   const logo = logoUrl(ctx, newsletter);
   const faint = contrast(newsletter.accent, '#fffefb') < 4.5;
   return (
-    <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row">
-      <ActionForm action={keepSettings.bind(null, slug)} submit="Save" done="Saved" className="max-w-2xl flex-1">
+    <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row lg:justify-between">
+      <ActionForm action={keepSettings.bind(null, slug)} submit="Save" done="Saved" className="max-w-3xl flex-1">
         <div className="grid gap-4 sm:grid-cols-2">
           <TextField name="name" label="Name" defaultValue={newsletter.name} maxLength={80} />
           <TextField

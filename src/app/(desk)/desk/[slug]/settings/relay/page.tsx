@@ -12,8 +12,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
   const { ctx, newsletter } = await deskOf(slug);
   const relay = await relayOf(ctx, newsletter);
   return (
-    <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row">
-      <div className="max-w-2xl flex-1">
+    <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row lg:justify-between">
+      <div className="max-w-3xl flex-1">
         <p className="mb-5 font-serif text-standfirst text-ink-2">
           {relay?.switchedOn ? (
             <>
