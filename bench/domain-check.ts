@@ -1,8 +1,4 @@
-import { type ChildProcess, spawn } from 'node:child_process';
 import { Resolver } from 'node:dns/promises';
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import pino from 'pino';
 import { zoneFile } from '@/core/senders/zone-file';
 import { systemClock } from '@/server/clock/clock';
@@ -13,45 +9,19 @@ import { dnsResolver } from '@/server/dns/resolver';
 import { newId } from '@/server/ids';
 import { createNewsletter } from '@/server/newsletters/newsletters';
 import { addDomain, checkDomain, domainOf, installationZone } from '@/server/senders/domains';
-import { pickPort } from '../cli/ports';
+import { startDnsHost } from '../cli/dns-host';
 import type { Figure } from './report';
 
 const ROUNDS = 60;
 const p95 = (all: number[]) => [...all].sort((a, b) => a - b)[Math.floor(all.length * 0.95)] ?? 0;
-
-/** The Backlot's DNS host as a process of its own. */
-async function dnsHost(port: number, page: number, dir: string): Promise<ChildProcess> {
-  const env = {
-    ...process.env,
-    BACKLOT_DIR: dir,
-    BACKLOT_DNS_PORT: String(port),
-    BACKLOT_DNS_PAGE_PORT: String(page),
-    BACKLOT_CLOCK_PORT: '1',
-  };
-  const child = spawn(process.execPath, ['--import', 'tsx', 'backlot/dns/main.ts'], { env, stdio: 'ignore' });
-  for (let tries = 0; tries < 200; tries += 1) {
-    if (
-      await fetch(`http://127.0.0.1:${page}/healthz`).then(
-        (r) => r.ok,
-        () => false,
-      )
-    )
-      return child;
-    await new Promise((resolve) => setTimeout(resolve, 50));
-  }
-  throw new Error('The DNS host did not start.');
-}
 
 /**
  * How long a full domain check takes (p95 of 60, after 5 to warm up): all records at two name servers and the resolver, SPF evaluated and
  * counted, results written. Beside Node's own resolver asking for the same records once each, all at once.
  */
 export async function domainCheck(db: Db, databaseUrl: string): Promise<Figure> {
-  const dir = mkdtempSync(join(tmpdir(), 'inkset-bench-'));
-  const taken = new Set<number>();
-  const port = await pickPort(4853, taken);
-  const page = await pickPort(4871, taken);
-  const host = await dnsHost(port, page, dir);
+  const host = await startDnsHost();
+  const { port } = host;
   try {
     const config = readConfig({
       INKSET_DATABASE_URL: databaseUrl,
@@ -77,9 +47,8 @@ export async function domainCheck(db: Db, databaseUrl: string): Promise<Figure> 
     });
     const { id } = await addDomain(ctx, newsletter, 'checked.example');
     const { records } = await domainOf(ctx, newsletter, id);
-    const put = (domain: string, body: string) => fetch(`http://127.0.0.1:${page}/api/${domain}`, { method: 'PUT', body });
-    await put('checked.example', `${zoneFile('checked.example', records)}@ IN MX 10 in.inkset.example.\n`);
-    await put('inkset.example', installationZone(ctx, 'QUJD'));
+    await host.put('checked.example', `${zoneFile('checked.example', records)}@ IN MX 10 in.inkset.example.\n`);
+    await host.put('inkset.example', installationZone(ctx, 'QUJD'));
     const times: number[] = [];
     for (let n = 0; n < ROUNDS + 5; n += 1) {
       const began = performance.now();
@@ -108,7 +77,6 @@ export async function domainCheck(db: Db, databaseUrl: string): Promise<Figure> 
       less: true,
     };
   } finally {
-    host.kill();
-    rmSync(dir, { recursive: true, force: true });
+    host.close();
   }
 }

@@ -6,6 +6,7 @@ const PORTS = {
   web: 4600,
   edge: 4610,
   mailroom: 4625,
+  names: 4652,
   dns: 4653,
   smtp: 4654,
   relay: 4655,
@@ -41,6 +42,7 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
     INKSET_MAIL_DOMAIN: 'inkset.example',
     INKSET_MAILROOM_PORT: String(ports.mailroom),
     INKSET_EDGE_PORT: String(ports.edge),
+    INKSET_NAMES_PORT: String(ports.names),
     INKSET_MEDIA_DIR: `${home.dir}/media`,
     ...(world.backlot
       ? {
@@ -64,6 +66,7 @@ function outsideEnv(home: Home, world: World): Record<string, string> {
     BACKLOT_DIR: `${home.dir}/backlot`,
     BACKLOT_CLOCK_PORT: String(ports.clock),
     BACKLOT_DNS_PORT: String(ports.dns),
+    BACKLOT_DNS_FORWARD: `keys.inkset.example 127.0.0.1 ${ports.names}`,
     BACKLOT_DNS_PAGE_PORT: String(ports.dnsPage),
     BACKLOT_SMTP_PORT: String(ports.smtp),
     BACKLOT_RELAY_PORT: String(ports.relay),
@@ -103,6 +106,7 @@ export function plans(home: Home, world: World): ProcessPlan[] {
       : []),
     inside('mailroom', script('src/processes/mailroom.ts'), { port: ports.mailroom }),
     inside('edge', script('src/processes/edge.ts'), http(ports.edge)),
+    inside('names', script('src/processes/names.ts'), { port: ports.names }),
     inside('worker', script('src/processes/worker.ts'), { port: 0 }),
     inside(
       'web',

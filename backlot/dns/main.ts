@@ -44,6 +44,37 @@ const AUTHORITATIVE = 0x400;
 const RECURSION_AVAILABLE = 0x80;
 const remembered = new Map<string, { response: dns.Packet; at: number }>();
 
+/** A zone that another name server answers for (a delegation): its suffix, and where that server listens. */
+const [forwardZone = '', forwardHost = '', forwardPort = ''] = (process.env.BACKLOT_DNS_FORWARD ?? '').split(' ');
+
+/** Asks the delegated server on the asker's behalf; also follows an alias of ours that leads there. Null where nothing is delegated. */
+async function forwarded(query: dns.DecodedPacket, message: Buffer): Promise<dns.Packet | null> {
+  const question = query.questions?.[0];
+  if (!forwardZone || !question) return null;
+  const below = (name: string) => name.toLowerCase().endsWith(`.${forwardZone}`);
+  const own = below(question.name) ? null : answer(zones, query);
+  const alias = own?.answers?.filter((record) => record.type === 'CNAME').at(-1);
+  const target = alias && 'data' in alias ? String(alias.data) : '';
+  if (own && !below(target)) return null;
+  const asked = own
+    ? dns.encode({ type: 'query', id: query.id, flags: query.flags, questions: [{ ...question, name: target }] })
+    : message;
+  const reply = await new Promise<dns.DecodedPacket | null>((resolve) => {
+    const socket = createSocket('udp4');
+    const end = (packet: dns.DecodedPacket | null) => {
+      clearTimeout(timer);
+      socket.close();
+      resolve(packet);
+    };
+    const timer = setTimeout(() => end(null), 1_000);
+    socket.on('message', (bytes) => end(dns.decode(bytes)));
+    socket.on('error', () => end(null));
+    socket.send(asked, Number(forwardPort), forwardHost);
+  });
+  if (!reply) return { type: 'response', id: query.id, flags: 2, questions: query.questions, answers: [] };
+  return { ...reply, id: query.id, questions: query.questions, answers: [...(own?.answers ?? []), ...(reply.answers ?? [])] };
+}
+
 async function respond(message: Buffer, at: string): Promise<{ query: dns.Packet; response: dns.Packet } | null> {
   if (mood === 'silent') return null;
   let query: dns.DecodedPacket;
@@ -52,7 +83,7 @@ async function respond(message: Buffer, at: string): Promise<{ query: dns.Packet
   } catch {
     return null;
   }
-  const fresh = answer(zones, query);
+  const fresh = (await forwarded(query, message)) ?? answer(zones, query);
   const refuse = (code: number) => ({ query, response: { ...fresh, flags: code, answers: [], authorities: [] } });
   if (mood === 'failing') return refuse(2);
   if (at !== RESOLVER) return mood === 'lame' ? refuse(5) : { query, response: fresh };

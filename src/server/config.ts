@@ -25,6 +25,8 @@ export type Config = {
   /** The port on which other people's mail servers listen: 25, except in the demo. */
   mxPort: number;
   mailroomPort: number;
+  /** The port on which keys behind aliases are served by DNS: 53, except in the demo. */
+  namesPort: number;
   edgePort: number;
   /** Where the Backlot's clock is to be read; empty for the machine's own time. */
   clockUrl: string;
@@ -53,6 +55,7 @@ const schema = Joi.object({
   INKSET_MEDIA_DIR: Joi.string().default('media'),
   INKSET_MX_PORT: port.default(25),
   INKSET_MAILROOM_PORT: port.default(25),
+  INKSET_NAMES_PORT: port.default(53),
   INKSET_EDGE_PORT: port.default(4610),
   INKSET_CLOCK_URL: origin.allow('').default(''),
   INKSET_ALLOW_LOOPBACK: Joi.boolean().default(false),
@@ -81,6 +84,7 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     mediaDir: value.INKSET_MEDIA_DIR,
     mxPort: value.INKSET_MX_PORT,
     mailroomPort: value.INKSET_MAILROOM_PORT,
+    namesPort: value.INKSET_NAMES_PORT,
     edgePort: value.INKSET_EDGE_PORT,
     clockUrl: value.INKSET_CLOCK_URL,
     allowLoopback: value.INKSET_ALLOW_LOOPBACK,

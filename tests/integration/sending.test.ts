@@ -7,7 +7,7 @@ import { takeReturned } from '@/server/delivery/returned';
 import { tick } from '@/server/jobs/tick';
 import { leave } from '@/server/readers/leave';
 import { deliverTo } from '@/server/sending/deliver';
-import { letterOf, scheduleLetter, startLetter } from '@/server/sending/letters';
+import { chooseSender, letterOf, scheduleLetter, startLetter } from '@/server/sending/letters';
 import { DAY, MailSink, MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -126,6 +126,23 @@ describe('a letter', () => {
     world.clock.advance(6 * MINUTE);
     await world.work();
     expect(world.mail.taken).toHaveLength(1);
+  });
+});
+
+describe('the sender of a letter', () => {
+  it('may be any confirmed one until the letter leaves', async () => {
+    const id = await schedule();
+    const other = await world.sender(newsletter, 'second.example');
+    await chooseSender(world.ctx, newsletter, id, other.senderId);
+    await world.ctx.db.updateTable('senders').set({ confirmed_at: null }).where('id', '=', senderId).execute();
+    await expect(chooseSender(world.ctx, newsletter, id, senderId)).rejects.toMatchObject({ code: 'conflict' });
+    await expect(chooseSender(world.ctx, newsletter, id, 'nonsense')).rejects.toMatchObject({ code: 'invalid' });
+    await world.readers(newsletter, ['mara@heronmail.example']);
+    await world.work();
+    expect(world.mail.to('mara@heronmail.example')[0]?.from).toMatch(/@bounce\.second\.example$/);
+    await expect(chooseSender(world.ctx, newsletter, id, other.senderId)).rejects.toMatchObject({
+      sentence: expect.stringContaining('has left already'),
+    });
   });
 });
 

@@ -1,7 +1,7 @@
-import { discoverDmarc, nextPolicy, organisationalDomain, readDmarc, unwillingReporters, withPolicy } from './dmarc';
+import { aligned, discoverDmarc, nextPolicy, organisationalDomain, readDmarc, unwillingReporters, withPolicy } from './dmarc';
 import { aliasChain, capped, type Lookup } from './dns';
 import { type Judgement, judge, right } from './judge';
-import { type DomainIdentity, type Installation, type WantedRecord, wantedRecords } from './records';
+import { type DomainIdentity, type Installation, returnPathDomain, type WantedRecord, wantedRecords } from './records';
 import { evaluateSpf, type SpfEvaluation } from './spf/evaluate';
 import { countLookups } from './spf/merge';
 
@@ -71,6 +71,26 @@ type Set_ = (record: Examined, change: Partial<Judgement>) => void;
 async function followAlias(record: Examined, lookup: Lookup, set: Set_): Promise<void> {
   const { verdict } = record.judgement;
   if (verdict === 'unanswered') return;
+  if (record.behind) {
+    // What counts is the key that a mailbox finds, by whichever way: a key of ours that stands there itself is as good.
+    const answer = await lookup(record.name, 'TXT');
+    if (answer.kind === 'unanswered') return;
+    const behind = judge({ ...record, type: 'TXT', value: record.behind }, answer);
+    if (behind.verdict === 'right' && verdict !== 'right')
+      return set(record, {
+        ...behind,
+        sentence: 'The key itself stands there, which works; with the alias instead, changing keys needs nothing from you.',
+        paste: record.value,
+      });
+    if (behind.verdict !== 'right' && verdict === 'right')
+      return set(record, {
+        verdict: 'differs',
+        label: behind.label,
+        rfc: behind.rfc,
+        sentence: `The alias is right, and the key behind it is not found yet. We serve it ourselves; it comes within minutes.`,
+      });
+    if (verdict === 'right') return;
+  }
   if (verdict === 'missing' || verdict === 'absent') {
     // Other records at the name: an alias cannot stand beside them (RFC 1034 section 3.6.2).
     const others = await Promise.all(
@@ -195,6 +215,12 @@ async function policy(
       verdict: 'look',
       label: 'Right',
       sentence: `Receivers pass over ${reading.unknown.map((name) => `${name}=`).join(', ')}, which they do not know.`,
+    });
+  // With strict alignment (RFC 7489 section 3.1) the return path below the domain no longer counts, but the signature does.
+  else if (!aligned(identity.domain, returnPathDomain(identity.domain), reading.record.spf))
+    set(dmarc, {
+      sentence:
+        `${dmarc.judgement.sentence} SPF has to match strictly (aspf=s), which our return path below your domain does not; the signature does, and one of them is enough.`.trim(),
     });
   const step = nextPolicy(reading.record, steadyDays);
   return step && { policy: `p=${step.policy}`, paste: withPolicy(found!, step) };

@@ -73,6 +73,7 @@ export function judge(wanted: WantedRecord, answer: DnsAnswer): Judgement {
     );
   }
   const values = answer.kind === 'found' ? answer.values : [];
+  if (wanted.type === 'CNAME') return judgeAlias(wanted, values);
   switch (wanted.purpose) {
     case 'dkim':
     case 'dkim-next':
@@ -84,10 +85,8 @@ export function judge(wanted: WantedRecord, answer: DnsAnswer): Judgement {
       return judgeDmarc(wanted, values);
     case 'replies':
       return judgeReplies(values);
-    case 'logo':
-      return judgeLogo(values);
     default:
-      return judgeAlias(wanted, values);
+      return judgeLogo(values);
   }
 }
 
@@ -329,8 +328,9 @@ function judgeAlias(wanted: WantedRecord, values: string[]): Judgement {
       'Your DNS host put your own domain behind the value. Type a dot at its end.',
       `${wanted.value}.`,
     );
-  const sentence =
-    wanted.purpose === 'return-path'
+  const sentence = wanted.behind
+    ? 'The key behind that name is not ours. Replace the alias.'
+    : wanted.purpose === 'return-path'
       ? 'Until this is right, letters that cannot be delivered come back to another host, and dead addresses stay on your list.'
       : 'Until this is right, links in your letters show our name.';
   return differs(wanted, found, 'Points elsewhere', rfc, sentence);

@@ -22,6 +22,8 @@ export type WantedRecord = {
   name: string;
   /** What has to stand there; '' where we only look (replies, logo). */
   value: string;
+  /** The key that has to be found at the end of an alias; '' where the value itself is what is compared. */
+  behind: string;
   /** Letters leave only when every needed record is right. */
   needed: boolean;
 };
@@ -34,7 +36,8 @@ export type Installation = {
   linksTarget: string;
   sendingAddresses: string[];
 };
-export type DkimIdentity = { selector: string; publicKey: string; algorithm: 'rsa' | 'ed25519' };
+/** `alias` is where the key is served from, when the writer publishes an alias to it instead of the key itself. */
+export type DkimIdentity = { selector: string; publicKey: string; algorithm: 'rsa' | 'ed25519'; alias?: string };
 export type DomainIdentity = {
   domain: string;
   /** The zone the domain lies in at the DNS host, as far as known; the domain itself else. */
@@ -77,18 +80,20 @@ export function wantedRecords(identity: DomainIdentity, installation: Installati
     name: string,
     value: string,
     needed: boolean,
-  ) => ({ purpose, title, explains, why, type, host: relativeHost(name, zone), name, value, needed });
-  const key = (purpose: RecordPurpose, title: string, explains: string, why: string, of: DkimIdentity, needed: boolean) =>
-    record(
-      purpose,
-      title,
-      explains,
-      why,
-      'TXT',
-      `${of.selector}._domainkey.${domain}`,
-      `v=DKIM1; k=${of.algorithm}; p=${of.publicKey}`,
-      needed,
-    );
+  ) => ({ purpose, title, explains, why, type, host: relativeHost(name, zone), name, value, behind: '', needed });
+  const key = (
+    purpose: RecordPurpose,
+    title: string,
+    explains: string,
+    why: string,
+    of: DkimIdentity,
+    needed: boolean,
+  ): WantedRecord => {
+    const name = `${of.selector}._domainkey.${domain}`;
+    const text = `v=DKIM1; k=${of.algorithm}; p=${of.publicKey}`;
+    if (!of.alias) return record(purpose, title, explains, why, 'TXT', name, text, needed);
+    return { ...record(purpose, title, explains, why, 'CNAME', name, of.alias, needed), behind: text };
+  };
   return [
     key(
       'dkim',

@@ -249,7 +249,12 @@ describe('bounces (return path)', () => {
 describe('the policy (DMARC)', () => {
   it.each<Situation>([
     ['strict', dmarc(`v=DMARC1; p=reject; ${RUA}`), 'Right'],
-    ['with a subdomain policy and strict alignment', dmarc(`v=DMARC1; p=quarantine; sp=none; adkim=s; aspf=s; ${RUA}`), 'Right'],
+    [
+      'with a subdomain policy and strict alignment',
+      dmarc(`v=DMARC1; p=quarantine; sp=none; adkim=s; aspf=s; ${RUA}`),
+      'Right',
+      'has to match strictly',
+    ],
     ['with a size limit on reports', dmarc(`v=DMARC1; p=none; ${RUA}!10m`), 'Right'],
     ['with spaces', dmarc(`v = DMARC1 ; p = none ; ${RUA}`), 'Right'],
     ['without our reports', dmarc('v=DMARC1; p=reject'), 'Add 1 part', undefined, `v=DMARC1; p=reject; ${RUA}`],
@@ -374,6 +379,27 @@ describe('keys beside the active one', () => {
       identity,
     );
     expect([of(full, 'dkim-next').label, of(full, 'dkim-ed25519').label]).toEqual(['Right', 'Right']);
+  });
+});
+
+describe('keys behind aliases', () => {
+  const identity: DomainIdentity = { ...IDENTITY, active: { ...IDENTITY.active, alias: 'ink1.d7.keys.inkset.example' } };
+  const served = `ink1.d7.keys IN TXT ${quoted(`v=DKIM1; k=rsa; p=${KEY}`)}`;
+  const check = async (lines: string, keys: string) => {
+    const inkset = zoneLookup(readZone(keys, 'inkset.example'), world(''));
+    return of(await examineDomain(identity, INSTALLATION, zoneLookup(readZone(lines, DOMAIN), inkset)), 'dkim');
+  };
+  const there = 'ink1._domainkey IN CNAME ink1.d7.keys.inkset.example.';
+  it.each<[string, string, string, string, string?]>([
+    ['published and served', there, served, 'Right'],
+    ['published, not served yet', there, '', 'Not there yet', 'within minutes'],
+    ['not published', '', served, 'Not there yet', 'No CNAME record'],
+    ['the key itself instead', DKIM, served, 'Right', 'needs nothing from you'],
+    ['an alias to another service', 'ink1._domainkey IN CNAME k1.oldhost.example.', served, 'Points elsewhere', 'is not ours'],
+  ])('%s', async (_name, lines, keys, label, words) => {
+    const found = await check(lines, keys);
+    expect(found.label).toBe(label);
+    if (words) expect(found.sentence).toContain(words);
   });
 });
 

@@ -25,6 +25,10 @@ export type NewPostsView = {
   items: { title: string; link: string; at: Date; mailed: boolean }[];
 };
 
+const waySchemas = {
+  senderId: Joi.string().uuid().required().label('Sender'),
+  listId: Joi.string().uuid().required().label('List'),
+};
 const schema = Joi.object<{ feedUrl: string; senderId: string; listId: string }>({
   feedUrl: Joi.string()
     .trim()
@@ -36,9 +40,9 @@ const schema = Joi.object<{ feedUrl: string; senderId: string; listId: string }>
       'string.uri': 'A feed address starts with https:// or http://.',
       'string.uriCustomScheme': 'A feed address starts with https:// or http://.',
     }),
-  senderId: Joi.string().uuid().required().label('Sender'),
-  listId: Joi.string().uuid().required().label('List'),
+  ...waySchemas,
 });
+const ways = Joi.object<{ senderId: string; listId: string }>(waySchemas);
 
 /** Looks at a feed before anything is saved: its title and newest posts, or the fault that stands in the way. */
 export async function tryFeed(ctx: Context, feedUrl: string): Promise<{ title: string; posts: string[] }> {
@@ -49,15 +53,7 @@ export async function tryFeed(ctx: Context, feedUrl: string): Promise<{ title: s
 /** Makes the rule "new posts", switched off. The feed is read once, so that a wrong address is found now and not on a Thursday. */
 export async function createNewPosts(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ id: string }> {
   const value = check(schema, raw);
-  const own = async (table: 'senders' | 'lists', id: string) =>
-    (await ctx.db
-      .selectFrom(table)
-      .select('id')
-      .where('newsletter_id', '=', newsletter.id)
-      .where('id', '=', id)
-      .executeTakeFirst()) !== undefined;
-  if (!(await own('senders', value.senderId))) throw new Fault('invalid', 'Choose a sender.', { senderId: 'Choose a sender.' });
-  if (!(await own('lists', value.listId))) throw new Fault('invalid', 'Choose a list.', { listId: 'Choose a list.' });
+  await ownWays(ctx, newsletter, value);
   const feed = await tryFeed(ctx, value.feedUrl).catch((error) => {
     const fault = asFault(error);
     throw new Fault(fault.code, fault.sentence, { feedUrl: fault.sentence });
@@ -84,6 +80,31 @@ export async function createNewPosts(ctx: Context, newsletter: Newsletter, raw: 
     })
     .execute();
   return { id };
+}
+
+/** Gives a rule another sender or list; letters already made keep theirs. */
+export async function changeNewPosts(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<void> {
+  const value = check(ways, raw);
+  await ownWays(ctx, newsletter, value);
+  const result = await ctx.db
+    .updateTable('auto_sends')
+    .set({ sender_id: value.senderId, list_id: value.listId })
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .executeTakeFirst();
+  if (result.numUpdatedRows === 0n) throw new Fault('not-found', 'This auto-send is gone.');
+}
+
+async function ownWays(ctx: Context, newsletter: Newsletter, value: { senderId: string; listId: string }): Promise<void> {
+  const own = async (table: 'senders' | 'lists', id: string) =>
+    (await ctx.db
+      .selectFrom(table)
+      .select('id')
+      .where('newsletter_id', '=', newsletter.id)
+      .where('id', '=', id)
+      .executeTakeFirst()) !== undefined;
+  if (!(await own('senders', value.senderId))) throw new Fault('invalid', 'Choose a sender.', { senderId: 'Choose a sender.' });
+  if (!(await own('lists', value.listId))) throw new Fault('invalid', 'Choose a list.', { listId: 'Choose a list.' });
 }
 
 /**

@@ -180,6 +180,7 @@ type DomainTable = {
   zone: string | null;
   name_servers: Generated<string[]>;
   steady_since: Date | null;
+  keys_by_alias: Generated<boolean>;
   facts: ColumnType<DomainFacts, string | undefined, string>;
   ramp: ColumnType<RampPlan | null, string | null | undefined, string | null>;
 };

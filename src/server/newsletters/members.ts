@@ -93,7 +93,7 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
     heading: `Help with ${newsletter.name}`,
     paragraphs: [
       `You are invited as ${role}: you ${ROLE_WORDS[role]}.`,
-      `The link works for ${INVITATION_DAYS} days, for an account with this address.`,
+      `Sign in with this address first, or open an account with it; then the link works, for ${INVITATION_DAYS} days.`,
     ],
     link: { label: 'Accept the invitation', url: `${ctx.config.webOrigin}/invitation/${token}` },
     footer: [`You get this because the owner of ${newsletter.name} typed this address. If it means nothing to you, do nothing.`],

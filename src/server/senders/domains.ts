@@ -13,7 +13,7 @@ import type { Context, Newsletter } from '../context';
 import type { CheckVerdict, DomainFacts, Schema, StoredJudgement } from '../db/schema';
 import { newId } from '../ids';
 import { tellBroken } from './alarm';
-import { makeKey } from './keys';
+import { makeKey, servedName } from './keys';
 
 export type DomainState = 'unknown' | 'incomplete' | 'authenticated';
 export type DomainView = {
@@ -27,6 +27,7 @@ export type DomainView = {
   nameServers: string[];
   facts: DomainFacts;
   ramp: RampPlan | null;
+  keysByAlias: boolean;
   keys: { selector: string; role: 'active' | 'next' | 'second' | 'retired'; algorithm: 'rsa' | 'ed25519'; createdAt: Date }[];
   records: (WantedRecord & { judgement: Judgement | null })[];
 };
@@ -311,11 +312,16 @@ async function keysOf(ctx: Context, domainId: string) {
     .execute();
 }
 
-async function identityOf(ctx: Context, row: Pick<Row, 'id' | 'name' | 'zone' | 'reports_token'>): Promise<DomainIdentity> {
+async function identityOf(
+  ctx: Context,
+  row: Pick<Row, 'id' | 'name' | 'zone' | 'reports_token' | 'keys_by_alias'>,
+): Promise<DomainIdentity> {
   const keys = await keysOf(ctx, row.id);
   const key = (role: string) => {
     const found = keys.find((entry) => entry.role === role);
-    return found && { selector: found.selector, publicKey: found.public_key, algorithm: found.algorithm };
+    if (!found) return undefined;
+    const alias = row.keys_by_alias ? servedName(ctx, found.selector, row.reports_token) : undefined;
+    return { selector: found.selector, publicKey: found.public_key, algorithm: found.algorithm, alias };
   };
   const active = key('active');
   if (!active) throw new Error(`${row.name} has no active key.`);
@@ -343,6 +349,7 @@ async function view(ctx: Context, row: Row): Promise<DomainView> {
     nameServers: row.name_servers,
     facts: row.facts,
     ramp: row.ramp,
+    keysByAlias: row.keys_by_alias,
     keys: keys.map((key) => ({ selector: key.selector, role: key.role, algorithm: key.algorithm, createdAt: key.created_at })),
     records: wantedRecords(identity, installation(ctx)).map((record) => ({
       ...record,
@@ -373,6 +380,9 @@ export function installationZone(ctx: Pick<Context, 'config'>, publicKey: string
     '*._report._dmarc.in IN TXT "v=DMARC1"',
     ...hosts('out'),
     ...hosts('links'),
+    // Keys that writers' aliases lead to are served by ourselves.
+    'keys IN NS names',
+    ...hosts('names'),
     '',
   ].join('\n');
 }

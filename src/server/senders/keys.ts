@@ -5,6 +5,9 @@ import type { Db } from '../db/connection';
 import { newId } from '../ids';
 import { newDkimPair, openDkimKey } from '../mail/identity';
 
+/** How old a retired key has to be before its name is given to another: letters it signed have arrived or been given up by then. */
+const RETIRED_MS = 7 * 86_400_000;
+
 /** Makes a key of a domain, with a selector that was never used there before. */
 export async function makeKey(
   ctx: Context,
@@ -13,8 +16,21 @@ export async function makeKey(
   role: 'active' | 'next' | 'second',
   algorithm: 'rsa' | 'ed25519',
 ): Promise<void> {
-  const used = await db.selectFrom('domain_keys').select('selector').where('domain_id', '=', domainId).execute();
-  const taken = new Set(used.map((row) => row.selector));
+  const used = await db
+    .selectFrom('domain_keys')
+    .select(['selector', 'role', 'created_at'])
+    .where('domain_id', '=', domainId)
+    .execute();
+  const domain = await db.selectFrom('domains').select('keys_by_alias').where('id', '=', domainId).executeTakeFirstOrThrow();
+  // Behind aliases the two names that the writer published take turns: a retired key gives its name to the next one.
+  const reused =
+    domain.keys_by_alias && role === 'next'
+      ? used
+          .filter((row) => row.role === 'retired' && ctx.clock.now().getTime() - row.created_at.getTime() > RETIRED_MS)
+          .map((row) => row.selector)
+      : [];
+  if (reused[0]) await db.deleteFrom('domain_keys').where('domain_id', '=', domainId).where('selector', '=', reused[0]).execute();
+  const taken = new Set(used.map((row) => row.selector).filter((selector) => selector !== reused[0]));
   let n = 1;
   while (taken.has(`ink${n}`)) n += 1;
   const pair = await newDkimPair(ctx, algorithm);
@@ -71,7 +87,8 @@ export async function useNextKey(ctx: Context, newsletter: Newsletter, domainId:
   }
   await ctx.db.transaction().execute(async (trx) => {
     const keys = trx.updateTable('domain_keys').where('domain_id', '=', domain.id);
-    await keys.set({ role: 'retired' }).where('role', '=', 'active').execute();
+    // From now on its age counts from when it stopped signing.
+    await keys.set({ role: 'retired', created_at: ctx.clock.now() }).where('role', '=', 'active').execute();
     await keys.set({ role: 'active' }).where('role', '=', 'next').execute();
   });
   await lookSoon(ctx, domain.id);
@@ -89,6 +106,35 @@ export async function switchSecondKey(ctx: Context, newsletter: Newsletter, doma
       .where('role', '=', 'second')
       .execute();
   await lookSoon(ctx, domain.id);
+}
+
+/**
+ * Chooses how a domain's keys stand in DNS: themselves, or behind aliases to names that we serve. With aliases the next key is made at
+ * once, so that both aliases are published once and later changes of keys need nothing from the writer.
+ */
+export async function switchAliases(ctx: Context, newsletter: Newsletter, domainId: string, on: boolean): Promise<void> {
+  const domain = await ownDomain(ctx, newsletter, domainId);
+  await ctx.db.updateTable('domains').set({ keys_by_alias: on }).where('id', '=', domain.id).execute();
+  if (on) await makeKey(ctx, ctx.db, domain.id, 'next', 'rsa');
+  await lookSoon(ctx, domain.id);
+}
+
+/** The name under which we serve a key: the selector, the domain's own token, our zone for keys. */
+export const servedName = (ctx: Pick<Context, 'config'>, selector: string, token: string) =>
+  `${selector}.${token}.keys.${ctx.config.mailDomain}`;
+
+/** The key record behind a name that we serve, or null. Retired keys stay, since letters signed with them may still be on their way. */
+export async function servedKey(ctx: Pick<Context, 'db' | 'config'>, name: string): Promise<string | null> {
+  const match = /^([a-z0-9]+)\.([a-z0-9-]+)\.keys\.(.+)$/.exec(name.toLowerCase());
+  if (!match || match[3] !== ctx.config.mailDomain) return null;
+  const row = await ctx.db
+    .selectFrom('domain_keys as k')
+    .innerJoin('domains as d', 'd.id', 'k.domain_id')
+    .select(['k.algorithm', 'k.public_key'])
+    .where('d.reports_token', '=', match[2]!)
+    .where('k.selector', '=', match[1]!)
+    .executeTakeFirst();
+  return row ? `v=DKIM1; k=${row.algorithm}; p=${row.public_key}` : null;
 }
 
 /** Has a domain checked at the next tick, and often for a while: something was changed. */

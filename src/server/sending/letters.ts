@@ -47,6 +47,31 @@ export async function scheduleLetter(ctx: Context, db: Db, letter: NewLetter): P
   return id;
 }
 
+/** Gives a letter that has not left yet another sender: any confirmed one of the newsletter's. A letter held for its sender is looked at again at once. */
+export async function chooseSender(ctx: Context, newsletter: Newsletter, id: string, senderId: unknown): Promise<void> {
+  const sender = await ctx.db
+    .selectFrom('senders')
+    .select(['id', 'address', 'confirmed_at'])
+    .where('newsletter_id', '=', newsletter.id)
+    .where(sql<boolean>`id::text = ${String(senderId ?? '')}`)
+    .executeTakeFirst();
+  if (!sender) throw new Fault('invalid', 'Choose a sender.', { senderId: 'Choose a sender.' });
+  if (!sender.confirmed_at)
+    throw new Fault('conflict', `${sender.address} is not confirmed yet, so it cannot send. Nothing was changed.`);
+  const result = await ctx.db
+    .updateTable('letters')
+    .set((eb) => ({
+      sender_id: sender.id,
+      due_at: eb.case().when('fault', 'is not', null).then(ctx.clock.now()).else(eb.ref('due_at')).end(),
+      fault: null,
+    }))
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .where('state', '=', 'due')
+    .executeTakeFirst();
+  if (result.numUpdatedRows === 0n) throw new Fault('conflict', 'This letter has left already; its sender stays.');
+}
+
 /** Has the domain of a letter that is about to leave checked anew unless that was just done, so that a record that broke is seen before. */
 export async function freshenDomain(ctx: Context, id: string): Promise<void> {
   const letter = await ctx.db
@@ -306,6 +331,7 @@ export async function lettersOf(ctx: Context, newsletter: Newsletter, most = 200
 
 export type LetterDetail = LetterRow & {
   previewLine: string;
+  senderId: string | null;
   from: string | null;
   html: string | null;
   text: string | null;
@@ -317,7 +343,16 @@ export type LetterDetail = LetterRow & {
 /** One letter with its links, its way by mailbox provider, and what went wrong. */
 export async function letterOf(ctx: Context, newsletter: Newsletter, id: string): Promise<LetterDetail> {
   const row = await letterQuery(ctx, newsletter)
-    .select([...LETTER_COLUMNS, 'l.preview_line', 'l.from_name', 'l.from_address', 'l.html', 'l.text', 'l.sent_on'])
+    .select([
+      ...LETTER_COLUMNS,
+      'l.preview_line',
+      'l.sender_id',
+      'l.from_name',
+      'l.from_address',
+      'l.html',
+      'l.text',
+      'l.sent_on',
+    ])
     .where(sql<boolean>`l.id::text = ${id}`)
     .executeTakeFirst();
   if (!row) throw new Fault('not-found', 'There is no such letter.');
@@ -351,6 +386,7 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
   return {
     ...letterRow(row),
     previewLine: row.preview_line,
+    senderId: row.sender_id,
     from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
     html: row.html,
     text: row.text,

@@ -58,6 +58,7 @@ alter table domains
   add name_servers text[] not null default '{}',
   add steady_since timestamptz,  -- since when every needed record has been right without a break
   add facts jsonb not null default '{}',
+  add keys_by_alias boolean not null default false,  -- the writer publishes aliases; we serve the keys (processes/names.ts)
   add ramp jsonb;
 
 create table domain_checks (

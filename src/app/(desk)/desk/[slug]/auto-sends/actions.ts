@@ -1,7 +1,7 @@
 'use server';
 
 import type { ActionResult } from '@/core/faults';
-import { createNewPosts, switchNewPosts } from '@/server/autosend/new-posts';
+import { changeNewPosts, createNewPosts, switchNewPosts } from '@/server/autosend/new-posts';
 import { onDesk } from '../../../../desk';
 
 export async function connectBlog(slug: string, data: FormData): Promise<ActionResult<unknown>> {
@@ -10,4 +10,8 @@ export async function connectBlog(slug: string, data: FormData): Promise<ActionR
 
 export async function switchRule(slug: string, id: string, on: boolean): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => switchNewPosts(ctx, newsletter, id, on));
+}
+
+export async function changeRule(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => changeNewPosts(ctx, newsletter, id, Object.fromEntries(data)));
 }

@@ -5,12 +5,38 @@ import { listsOf } from '@/server/readers/readers';
 import { sendersOf } from '@/server/senders/senders';
 import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
 import { ButtonLink } from '@/ui/kit/button';
+import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Empty, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { deskOf } from '../../../../desk';
-import { connectBlog, switchRule } from './actions';
+import { changeRule, connectBlog, switchRule } from './actions';
 
 export const metadata: Metadata = { title: 'Auto-sends' };
+
+type WaysProps = {
+  senders: { id: string; name: string; address: string }[];
+  lists: { id: string; name: string }[];
+  senderId?: string | null;
+  listId?: string;
+};
+
+/** Who a rule's letters come from, and to whom they go. */
+const Ways = ({ senders, lists, senderId, listId }: WaysProps) => (
+  <>
+    <ChoiceField
+      name="senderId"
+      label="From"
+      defaultValue={senderId ?? undefined}
+      choices={senders.map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))}
+    />
+    <ChoiceField
+      name="listId"
+      label="To everyone reading"
+      defaultValue={listId}
+      choices={lists.map((l) => ({ value: l.id, label: l.name }))}
+    />
+  </>
+);
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
@@ -44,16 +70,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                     placeholder="https://lanternfish.example/feed.xml"
                     hint="RSS, Atom or JSON Feed; https or http."
                   />
-                  <ChoiceField
-                    name="senderId"
-                    label="From"
-                    choices={senders.map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))}
-                  />
-                  <ChoiceField
-                    name="listId"
-                    label="To everyone reading"
-                    choices={lists.map((l) => ({ value: l.id, label: l.name }))}
-                  />
+                  <Ways senders={senders} lists={lists} senderId={newsletter.default_sender_id} />
                 </ActionForm>
               </Sheet>
             </Section>
@@ -117,13 +134,26 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 )}
               </dd>
             </dl>
-            <ActionButton
-              tone={rule.switchedOnAt ? 'plain' : 'main'}
-              action={switchRule.bind(null, slug, rule.id, !rule.switchedOnAt)}
-              done={rule.switchedOnAt ? 'Switched off. Nothing more is sent.' : 'Switched on. New posts leave by themselves.'}
-            >
-              {rule.switchedOnAt ? 'Switch off' : 'Switch on'}
-            </ActionButton>
+            <div className="flex flex-wrap gap-2">
+              <ActionDialog
+                opens="Change"
+                label={`Change new posts: ${rule.name}`}
+                title={`New posts: ${rule.name}`}
+                words="Letters made already keep the sender and the list they have."
+                submit="Save"
+                done="Saved"
+                action={changeRule.bind(null, slug, rule.id)}
+              >
+                <Ways senders={senders} lists={lists} senderId={rule.senderId} listId={rule.listId} />
+              </ActionDialog>
+              <ActionButton
+                tone={rule.switchedOnAt ? 'plain' : 'main'}
+                action={switchRule.bind(null, slug, rule.id, !rule.switchedOnAt)}
+                done={rule.switchedOnAt ? 'Switched off. Nothing more is sent.' : 'Switched on. New posts leave by themselves.'}
+              >
+                {rule.switchedOnAt ? 'Switch off' : 'Switch on'}
+              </ActionButton>
+            </div>
           </div>
           {rule.fault && rule.switchedOnAt && (
             <Note tone="look" title={rule.fault}>

@@ -6,7 +6,7 @@ import { type ActionResult, Fault } from '@/core/faults';
 import { localDay } from '@/core/growth/days';
 import { totalsOf } from '@/server/readers/readers';
 import { addDomain, checkDomain, previewZone, removeDomain, setRamp, type ZonePreview } from '@/server/senders/domains';
-import { prepareNextKey, switchSecondKey, useNextKey } from '@/server/senders/keys';
+import { prepareNextKey, switchAliases, switchSecondKey, useNextKey } from '@/server/senders/keys';
 import { addSender, changeSender, removeSender, resendProof, setDefaultSender } from '@/server/senders/senders';
 import { sendTestLetter } from '@/server/sending/test-letter';
 import { onDesk } from '../../../../desk';
@@ -60,10 +60,15 @@ export async function tryZone(slug: string, id: string, text: string): Promise<A
 }
 
 /** One of the acts on a domain's keys, followed by a check so that the screen shows what is found. */
-export async function turnKey(slug: string, id: string, act: 'prepare' | 'use' | 'second-on' | 'second-off'): Done {
+export async function turnKey(
+  slug: string,
+  id: string,
+  act: 'prepare' | 'use' | 'second-on' | 'second-off' | 'aliases-on' | 'aliases-off',
+): Done {
   return onDesk(slug, async (ctx, newsletter) => {
     if (act === 'prepare') await prepareNextKey(ctx, newsletter, id);
     else if (act === 'use') await useNextKey(ctx, newsletter, id);
+    else if (act === 'aliases-on' || act === 'aliases-off') await switchAliases(ctx, newsletter, id, act === 'aliases-on');
     else await switchSecondKey(ctx, newsletter, id, act === 'second-on');
     await checkDomain(ctx, id, newsletter.id);
   });

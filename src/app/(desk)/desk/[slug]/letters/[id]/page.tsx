@@ -1,12 +1,16 @@
 import type { Metadata } from 'next';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime } from '@/core/growth/times';
+import { sendersOf } from '@/server/senders/senders';
 import { letterOf } from '@/server/sending/letters';
+import { ChoiceField } from '@/ui/kit/action-form';
+import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { Table } from '@/ui/kit/table';
 import { LetterPreview } from '@/ui/sending/letter-preview';
 import { deskOf, orNotFound } from '../../../../../desk';
+import { sendFrom } from '../actions';
 
 export const metadata: Metadata = { title: 'Letter' };
 
@@ -14,12 +18,41 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const { slug, id } = await params;
   const { ctx, newsletter } = await deskOf(slug);
   const letter = await orNotFound(letterOf(ctx, newsletter, id));
+  const senders = await sendersOf(ctx, newsletter);
+  const sender = senders.find((entry) => entry.id === letter.senderId);
   const { counts } = letter;
   const waiting = counts.recipients - counts.delivered - counts.bounced - counts.refused;
   return (
     <Screen
       margin={
         <>
+          {letter.state === 'due' && (
+            <Section title="From">
+              <div className="flex items-start justify-between gap-3 py-2.5 text-[13px]">
+                <span className="min-w-0">
+                  <b className="block">{sender?.name ?? 'No sender'}</b>
+                  <span className="break-all text-ink-2">{sender?.address}</span>
+                </span>
+                <ActionDialog
+                  opens="Another sender"
+                  opensTone="quiet"
+                  title="Send it from"
+                  submit="Choose"
+                  done="Chosen"
+                  action={sendFrom.bind(null, slug, id)}
+                >
+                  <ChoiceField
+                    name="senderId"
+                    label="Sender"
+                    defaultValue={sender?.id}
+                    choices={senders
+                      .filter((s) => s.state === 'confirmed')
+                      .map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))}
+                  />
+                </ActionDialog>
+              </div>
+            </Section>
+          )}
           <Section title="Results" aside="people only">
             <dl className="figures">
               {[

@@ -213,6 +213,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           >
             {key('second') ? 'Take the Ed25519 key away' : 'Add an Ed25519 key beside it'}
           </ActionButton>
+          <ActionButton
+            action={turnKey.bind(null, slug, id, domain.keysByAlias ? 'aliases-off' : 'aliases-on')}
+            done={
+              domain.keysByAlias
+                ? 'The keys themselves have to stand at your DNS host again.'
+                : 'Publish the two aliases above once; later changes of keys need nothing from you.'
+            }
+          >
+            {domain.keysByAlias ? 'Publish the keys themselves' : 'Publish aliases instead of keys'}
+          </ActionButton>
         </div>
       </Section>
 
