@@ -141,8 +141,8 @@ describe('from a form on a page to a post in an inbox', () => {
     await publish('dmarc', 'TXT');
     await desk.getByRole('button', { name: 'Check now' }).click();
     await headline('2 of 4 records');
-    await desk.getByText('Points elsewhere').waitFor();
-    await desk.getByText('Add 1 part').waitFor();
+    await desk.getByText('Points elsewhere', { exact: true }).waitFor();
+    await desk.getByText('Add 1 part', { exact: true }).waitFor();
     expect(await value('spf')).toBe('v=spf1 include:_spf.oldhost.example include:spf.inkset.example ~all');
 
     // The old records go, and what Inkset says comes in their place.
@@ -181,7 +181,7 @@ describe('from a form on a page to a post in an inbox', () => {
     await desk.getByRole('button', { name: 'See what it would do' }).click();
     await desk.getByText('Letters would have to wait').waitFor();
     await desk.getByText('Line 2').waitFor();
-    await desk.getByText('Add 1 part').waitFor();
+    await desk.getByText('Add 1 part', { exact: true }).waitFor();
     await desk.getByRole('navigation', { name: 'Where you are' }).getByRole('link', { name: 'lanternfish.example' }).click();
     await headline('4 of 4 records');
   });
