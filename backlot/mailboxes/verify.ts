@@ -53,7 +53,7 @@ export async function verify(
   const own = `Received: from ${from.helo} (${reverse.name || 'unknown'} [${from.ip}])\r\n by ${from.host} with ${from.encrypted ? 'ESMTPS' : 'ESMTP'}; ${from.at.toUTCString().replace('GMT', '+0000')}\r\n`;
   // The results as the library writes them, with ours for the reverse name behind (RFC 8601 section 2.2).
   const results =
-    /^Authentication-Results:[\s\S]*?(?=\r?\n[^ \t]|$)/im.exec(result.headers)?.[0] ?? `Authentication-Results: ${from.host}`;
+    /^Authentication-Results:[^\n]*(?:\n[ \t][^\n]*)*/im.exec(result.headers)?.[0] ?? `Authentication-Results: ${from.host}`;
   return {
     verdicts: { spf, dkim, dmarc },
     trace: `${results.trimEnd()};\r\n iprev=${reverse.result} policy.iprev=${from.ip}\r\n${own}`,
