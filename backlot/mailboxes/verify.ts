@@ -11,7 +11,8 @@ export const resolver = dns;
 /** Does the sender's address have a name that leads back to it (iprev, RFC 8601 section 2.7.3)? */
 async function reverseName(ip: string): Promise<{ result: string; name: string }> {
   try {
-    const [name = ''] = await dns.reverse(ip);
+    // Asked as a plain PTR question: a reverse look-up by address would read this machine's own hosts file first.
+    const [name = ''] = await dns.resolvePtr(`${ip.split('.').reverse().join('.')}.in-addr.arpa`);
     const back = name ? await dns.resolve4(name) : [];
     return { result: back.includes(ip) ? 'pass' : 'fail', name };
   } catch {

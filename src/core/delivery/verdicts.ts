@@ -47,7 +47,9 @@ export function verdictsOf(fields: { authenticationResults: string; received: st
     };
   };
   const spf = verdict('SPF', 'spf', 'smtp.mailfrom', 'no result');
-  const dkim = verdict('DKIM', 'dkim', 'header.d', 'no signature');
+  const dkim = verdict('DKIM', 'dkim', 'header.d', '');
+  // Some receivers write the signing identity (header.i) instead of the domain.
+  dkim.detail ||= (first('dkim')?.properties['header.i'] ?? '').replace(/^.*@/, '') || 'no signature';
   const dmarc = verdict('DMARC', 'dmarc', 'header.from', 'no policy');
   const below = (domain: string) =>
     domain === fields.fromDomain || domain.endsWith(`.${fields.fromDomain}`) || fields.fromDomain.endsWith(`.${domain}`);
