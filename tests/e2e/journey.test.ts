@@ -196,6 +196,7 @@ describe('from a form on a page to a post in an inbox', () => {
     await desk.getByRole('button', { name: 'Start today' }).click();
     await desk.getByText('A whole number from 1').first().waitFor();
     await desk.getByLabel('Letters on the first day').fill('25');
+    await desk.getByLabel('Full volume a day').fill('400');
     await desk.getByRole('button', { name: 'Start today' }).click();
     await desk.getByRole('table', { name: 'Ceilings of the next days' }).waitFor();
     await desk.getByRole('button', { name: 'End it' }).click();
