@@ -16,7 +16,8 @@ export default async function Root({ children }: { children: ReactNode }) {
       <body>
         {children}
         <Toaster
-          position="bottom-left"
+          position="top-center"
+          offset={72}
           toastOptions={{
             style: {
               background: 'var(--sheet)',
