@@ -3,6 +3,7 @@ import pg from 'pg';
 import { connect } from '@/server/db/connection';
 import { migrate } from '@/server/db/migrate';
 import { domainCheck } from './domain-check';
+import { forms } from './forms';
 import { line } from './report';
 import { sending } from './sending';
 
@@ -21,6 +22,8 @@ export async function bench(serverUrl: string): Promise<void> {
     console.log(line(await sending(db, url)));
     console.log('Domain check:');
     console.log(line(await domainCheck(db, url)));
+    console.log('Forms:');
+    console.log(line(await forms(db, url)));
   } finally {
     await db.destroy();
     await admin.query(`drop database ${name} with (force)`);

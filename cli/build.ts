@@ -18,11 +18,11 @@ function fingerprint(): string {
   return hash.digest('hex');
 }
 
-/** Bundles the embed script into dist/form.js. */
+/** Bundles the scripts for other people's pages into dist/. */
 export async function buildEmbed(): Promise<void> {
   await build({
-    entryPoints: [join(ROOT, 'src/embed/form.ts')],
-    outfile: join(ROOT, 'dist/form.js'),
+    entryPoints: ['form', 'site', 'frame'].map((name) => join(ROOT, `src/embed/${name}.ts`)),
+    outdir: join(ROOT, 'dist'),
     bundle: true,
     minify: true,
     format: 'iife',

@@ -79,10 +79,13 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     daily.set(day, found);
     return found;
   };
-  const formDays = new Map<string, { form: string; day: string; loaded: number; sent_in: number; confirmed: number }>();
+  const formDays = new Map<
+    string,
+    { form: string; day: string; loaded: number; seen: number; started: number; sent_in: number; confirmed: number }
+  >();
   const onForm = (form: string, at: number) => {
     const day = localDay(new Date(at), zone);
-    const found = formDays.get(`${form} ${day}`) ?? { form, day, loaded: 0, sent_in: 0, confirmed: 0 };
+    const found = formDays.get(`${form} ${day}`) ?? { form, day, loaded: 0, seen: 0, started: 0, sent_in: 0, confirmed: 0 };
     formDays.set(`${form} ${day}`, found);
     return found;
   };
@@ -135,7 +138,10 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     if (at > now.getTime() - 20 * MINUTE) continue;
     const form = chance(0.58) ? ids.forms.article : chance(0.55) ? ids.forms.corner : ids.forms.page;
     onForm(form, at).sent_in += 1;
-    onForm(form, at).loaded += Math.round(between(18, 46));
+    const shown = Math.round(between(18, 46));
+    onForm(form, at).loaded += shown;
+    onForm(form, at).seen += Math.round(shown * 0.62);
+    onForm(form, at).started += chance(0.3) ? 2 : 1;
     onDay(at).asked += 1;
     const confirms = chance(0.84);
     const waitsStill = !confirms && now.getTime() - at < 45 * DAY;
@@ -158,6 +164,16 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       source_form_id: form,
       source_page: page,
       source_referrer: referrer,
+      source_class: referrer
+        ? referrer.includes('search')
+          ? 'search'
+          : referrer.includes('board')
+            ? 'social'
+            : 'link'
+        : 'direct',
+      source_name: referrer ? new URL(referrer).hostname : 'direct',
+      source_placement: form === ids.forms.corner ? 'corner card' : 'panel',
+      source_language: 'en',
       created_at: new Date(at).toISOString(),
     });
     for (const list of lists) {

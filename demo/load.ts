@@ -1,7 +1,8 @@
 import { sql } from 'kysely';
 import { itemKey } from '@/core/autosend/items';
 import { formCodes } from '@/core/forms/codes';
-import { FIRST_NAME_FIELD, type FormDefinition, startingForm } from '@/core/forms/definition';
+import { type FormDefinition, startingForm } from '@/core/forms/definition';
+import { FIRST_NAME_FIELD } from '@/core/forms/fields';
 import { zoneFile } from '@/core/senders/zone-file';
 import { renderHtml, takeLinks } from '@/core/writing/render';
 import { renderText } from '@/core/writing/text';
@@ -9,7 +10,7 @@ import { openAuth } from '@/server/auth/auth';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
-import { createForm } from '@/server/forms/forms';
+import { createForm, formOf, publishForm, saveDraft } from '@/server/forms/forms';
 import { newId } from '@/server/ids';
 import { createNewsletter } from '@/server/newsletters/newsletters';
 import { openRuntime } from '@/server/runtime';
@@ -98,17 +99,34 @@ async function identity(ctx: Context, newsletter: Newsletter, outside: Outside):
   };
   const article = await createForm(ctx, newsletter, { name: 'After every article' });
   const corner = await createForm(ctx, newsletter, { name: 'Corner card on the home page' });
-  await db
-    .updateTable('forms')
-    .set({ definition: JSON.stringify({ ...definition, fields: [FIRST_NAME_FIELD, ...definition.fields] }) })
-    .where('id', '=', article.id)
-    .execute();
-  await db
-    .updateTable('forms')
-    .set({ definition: JSON.stringify(definition) })
-    .where('newsletter_id', '=', newsletter.id)
-    .where('id', '<>', article.id)
-    .execute();
+  const live = async (id: string, changed: FormDefinition, listIds: string[]) => {
+    const form = await formOf(ctx, newsletter, id);
+    await saveDraft(ctx, newsletter, id, { name: form.name, definition: changed, listIds });
+    await publishForm(ctx, newsletter, id);
+  };
+  await live(
+    article.id,
+    {
+      ...definition,
+      fields: [
+        { ...FIRST_NAME_FIELD, width: 'half' },
+        ...definition.fields.map((entry) => ({ ...entry, width: 'half' as const })),
+      ],
+      countFrom: 500,
+      next: { ...definition.next, tags: ['from an article'] },
+    },
+    [first.id],
+  );
+  await live(
+    corner.id,
+    {
+      ...definition,
+      look: { ...definition.look, padding: 20, radius: 10 },
+      placement: { ...definition.placement, kind: 'corner card', trigger: { ...definition.placement.trigger, seconds: 12 } },
+    },
+    [first.id],
+  );
+  await db.updateTable('forms').set({ created_at: newsletter.created_at }).where('newsletter_id', '=', newsletter.id).execute();
   const page = await db
     .selectFrom('forms')
     .select('id')
@@ -221,7 +239,7 @@ async function blog(
     .select(['public_id', 'definition'])
     .where('id', '=', ids.forms.article)
     .executeTakeFirstOrThrow();
-  const [script] = formCodes({ publicId: form.public_id, heading: form.definition.heading }, ctx.config.linkOrigin);
+  const [script] = formCodes({ publicId: form.public_id, definition: form.definition, lists: [] }, ctx.config.linkOrigin);
   await fetch(`${outside.blog}/code`, { method: 'POST', body: new URLSearchParams({ code: script?.code ?? '' }) });
   const layout = await ctx.db
     .selectFrom('layouts')

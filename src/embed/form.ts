@@ -1,21 +1,128 @@
 /*
- * Puts a form in place of the script tag that loaded it. It stands in a shadow root, so the page's styles do not reach in and
- * ours do not leak out. Sends in place; where anything goes wrong the form is sent the plain way, which always works.
+ * Puts a form where its script tag stands, or over the page. It stands in a shadow root, so the page's styles do not reach in and ours do not
+ * leak out. Sends in place; where anything goes wrong the form says so and stays. No cookies: what somebody closed, joined or was shown is
+ * kept in the page's own local storage, and only if the page lets us. Works on single-page sites: it looks again when the address changes.
  */
-type Data = { id: string; action: string; css: string; html: string; thanks: string };
+import { standsOn, type Targeting } from '../core/forms/targeting';
+
+type Placement = Targeting & {
+  kind: 'panel' | 'one line' | 'ribbon' | 'corner card' | 'pop-up' | 'after-post';
+  ribbonAt: 'top' | 'bottom';
+  cornerAt: 'start' | 'end';
+  trigger: { seconds: number; scroll: number; leaving: boolean; click: string };
+  againAfterDays: number;
+  after: string;
+};
+type Version = { css: string; html: string; thanks: string; redirect: string; placement: Placement; away: string };
+type Data = { id: string; action: string; a: Version; b: Version | null };
+type Answer = { ok: boolean; error?: { sentence: string; fields?: Record<string, string> } };
 
 // Replaced by the server with the form as it is now.
 declare const __FORM__: Data;
 
-function put(data: Data, script: Element): void {
-  const host = document.createElement('div');
-  host.setAttribute('data-inkset-form', data.id);
-  const root = host.attachShadow({ mode: 'open' });
-  const show = (html: string) => {
-    root.innerHTML = `<style>${data.css}</style>${html}`;
+const data = __FORM__;
+const tag = document.currentScript as HTMLScriptElement | null;
+const key = `inkset:${data.id}`;
+const DAY = 86_400_000;
+
+/** Local storage as the page allows it; nothing at all is fine too. */
+const kept = (name: string): string | null => {
+  try {
+    return localStorage.getItem(name);
+  } catch {
+    return null;
+  }
+};
+const keep = (name: string, value: string) => {
+  try {
+    localStorage.setItem(name, value);
+  } catch {}
+};
+
+let letter = 'a';
+if (data.b) {
+  letter = kept(`${key}:v`) ?? (Math.random() < 0.5 ? 'a' : 'b');
+  keep(`${key}:v`, letter);
+}
+const version = letter === 'b' && data.b ? data.b : data.a;
+const { placement } = version;
+const over = placement.kind === 'ribbon' || placement.kind === 'corner card' || placement.kind === 'pop-up';
+
+const note = (what: string) => {
+  const url = `${data.action}/note?what=${what}&v=${letter}&at=${encodeURIComponent(location.origin + location.pathname)}`;
+  if (!navigator.sendBeacon?.(url)) fetch(url, { method: 'POST', keepalive: true }).catch(() => {});
+};
+
+const belongs = (): boolean => {
+  const now = new Date();
+  const today = `${now.getFullYear()}-${String(now.getMonth() + 1).padStart(2, '0')}-${String(now.getDate()).padStart(2, '0')}`;
+  return standsOn(placement, location.pathname, today);
+};
+
+const OVER: Record<string, string> = {
+  ribbon: `position:fixed;inset-inline:0;${placement.ribbonAt}:0`,
+  'corner card': `position:fixed;bottom:16px;inset-inline-${placement.cornerAt}:16px;width:min(360px,calc(100vw - 32px))`,
+  'pop-up':
+    'position:fixed;inset:0;display:flex;align-items:center;justify-content:center;padding:16px;background:rgb(0 0 0/.45)',
+};
+const CLOSE = `.ink-close{position:absolute;top:6px;inset-inline-end:6px;width:44px;height:44px;border:0;background:none;color:inherit;font:22px/1 sans-serif;cursor:pointer;z-index:1}.ink-box{position:relative;max-height:92vh;overflow:auto}.ink-over{z-index:2147483000;${OVER[placement.kind] ?? ''}}.ink-over .ink-form{max-width:none}.ink-over.p .ink-box{width:min(520px,100%)}@media(prefers-reduced-motion:no-preference){.ink-over{animation:i .2s}}@keyframes i{from{opacity:0}}`;
+
+let host: HTMLElement | null = null;
+let stop: (() => void)[] = [];
+
+function mount(at: (element: HTMLElement) => void): void {
+  if (host) return;
+  const element = document.createElement('div');
+  host = element;
+  element.setAttribute('data-inkset-form', data.id);
+  const root = element.attachShadow({ mode: 'open' });
+  const before = document.activeElement;
+  const close = (mine: boolean) => {
+    if (mine) keep(`${key}:closed`, String(Date.now()));
+    element.remove();
+    removeEventListener('keydown', onKey);
+    if (before instanceof HTMLElement) before.focus();
   };
-  show(data.html);
-  script.parentNode?.insertBefore(host, script);
+  const onKey = (event: KeyboardEvent) => {
+    if (event.key === 'Escape') close(true);
+    const all = [
+      ...root.querySelectorAll<HTMLElement>('button,input:not([type=hidden]):not([tabindex="-1"]),select,textarea,a[href]'),
+    ];
+    if (event.key !== 'Tab' || placement.kind !== 'pop-up' || !all.length) return;
+    const edge = event.shiftKey ? all[0] : all[all.length - 1];
+    if (root.activeElement !== edge) return;
+    event.preventDefault();
+    (event.shiftKey ? all[all.length - 1] : all[0])?.focus();
+  };
+  const show = (html: string) => {
+    const inner = over
+      ? `<div class="ink-over${placement.kind === 'pop-up' ? ' p' : ''}"${placement.kind === 'pop-up' ? ' role="dialog" aria-modal="true" aria-label="Sign up"' : ''}><div class="ink-box"><button type="button" class="ink-close" aria-label="Close">×</button>${html}</div></div>`
+      : html;
+    root.innerHTML = `<style>${version.css}${over ? CLOSE : ''}</style>${inner}`;
+    root.querySelector('.ink-close')?.addEventListener('click', () => close(true));
+  };
+  show(version.html);
+  at(element);
+  note('loaded');
+  if (over) {
+    addEventListener('keydown', onKey);
+    if (placement.kind === 'pop-up') root.querySelector<HTMLElement>('input:not([type=hidden]):not([tabindex="-1"])')?.focus();
+  }
+  if ('IntersectionObserver' in window) {
+    const eye = new IntersectionObserver(
+      (entries) => {
+        if (!entries.some((entry) => entry.isIntersecting)) return;
+        eye.disconnect();
+        note('seen');
+      },
+      { threshold: 0.5 },
+    );
+    eye.observe(root.querySelector('.ink-form') ?? element);
+  }
+  wire(root, show);
+}
+
+function wire(root: ShadowRoot, show: (html: string) => void): void {
   const form = root.querySelector('form');
   if (!form) return;
   const value = (name: string, text: string) => {
@@ -24,16 +131,19 @@ function put(data: Data, script: Element): void {
   };
   value('page', location.href);
   value('referrer', document.referrer);
+  value('variant', letter);
+  form.addEventListener('input', () => note('started'), { once: true });
 
   const fault = (name: string, sentence: string) => {
-    const input = form.elements.namedItem(name);
-    const place = input instanceof HTMLInputElement ? input : form.querySelector('button');
-    const note = document.createElement('span');
-    note.className = 'ink-fault';
-    note.setAttribute('role', 'alert');
-    note.textContent = sentence;
-    place?.insertAdjacentElement('afterend', note);
-    if (input instanceof HTMLInputElement) {
+    const found = form.elements.namedItem(name);
+    const input = found instanceof RadioNodeList ? found[0] : found;
+    const place = input instanceof HTMLElement ? (input.closest('.ink-field') ?? input) : form.querySelector('.ink-row');
+    const words = document.createElement('span');
+    words.className = 'ink-fault';
+    words.setAttribute('role', 'alert');
+    words.textContent = sentence;
+    place?.append(words);
+    if (input instanceof HTMLElement) {
       input.setAttribute('aria-invalid', 'true');
       input.focus();
     }
@@ -41,32 +151,113 @@ function put(data: Data, script: Element): void {
 
   form.addEventListener('submit', (event) => {
     event.preventDefault();
-    const button = form.querySelector('button');
-    if (button?.disabled) return;
-    if (button) button.disabled = true;
-    for (const note of root.querySelectorAll('.ink-fault')) note.remove();
-    fetch(data.action, {
-      method: 'POST',
-      headers: { accept: 'application/json' },
-      body: new URLSearchParams([...new FormData(form)].map(([name, text]) => [name, String(text)])),
-    })
+    const button = form.querySelector<HTMLButtonElement>('button[type=submit]');
+    if (!button || button.disabled) return;
+    button.disabled = true;
+    for (const old of root.querySelectorAll('.ink-fault')) old.remove();
+    const body = new URLSearchParams();
+    new FormData(form).forEach((entry, name) => {
+      body.append(name, String(entry));
+    });
+    body.set('placement', placement.kind);
+    const touches = (window as { inksetTouches?: () => { first: unknown; last: unknown } }).inksetTouches?.();
+    if (touches) {
+      body.set('first', JSON.stringify(touches.first));
+      body.set('last', JSON.stringify(touches.last));
+    }
+    fetch(data.action, { method: 'POST', headers: { accept: 'application/json' }, body })
       .then((response) => response.json())
-      .then((answer: { ok: boolean; error?: { sentence: string; fields?: Record<string, string> } }) => {
+      .then((answer: Answer) => {
         if (answer.ok) {
-          show(data.thanks);
-          (root.querySelector('[role=status]') as HTMLElement | null)?.focus();
+          keep('inkset:joined', '1');
+          if (version.redirect) return void location.assign(version.redirect);
+          show(version.thanks);
+          root.querySelector<HTMLElement>('[role=status]')?.focus();
           return;
         }
         const fields = Object.entries(answer.error?.fields ?? {});
         for (const [name, sentence] of fields) fault(name, sentence);
-        if (fields.length === 0) fault('', answer.error?.sentence ?? 'This did not work. Please try again in a minute.');
+        if (!fields.length) fault('', answer.error?.sentence ?? version.away);
       })
-      .catch(() => fault('', 'We could not be reached, and you are not signed up yet. Please try again in a minute.'))
+      .catch(() => fault('', version.away))
       .finally(() => {
-        if (button) button.disabled = false;
+        button.disabled = false;
       });
   });
 }
 
-const script = document.currentScript;
-if (script) put(__FORM__, script);
+/** Nothing comes over the page of somebody who joined, or who closed it not long ago. */
+function mayCome(): boolean {
+  if (kept('inkset:joined')) return false;
+  const closed = Number(kept(`${key}:closed`));
+  return !closed || (placement.againAfterDays > 0 && Date.now() - closed > placement.againAfterDays * DAY);
+}
+
+function listen(target: EventTarget, name: string, act: (event: Event) => void): void {
+  target.addEventListener(name, act, { passive: true });
+  stop.push(() => target.removeEventListener(name, act));
+}
+
+function place(): void {
+  for (const undo of stop) undo();
+  stop = [];
+  host?.remove();
+  host = null;
+  if (!belongs()) return;
+  if (placement.kind === 'panel' || placement.kind === 'one line') {
+    if (tag?.parentNode) mount((element) => tag.parentNode?.insertBefore(element, tag));
+    return;
+  }
+  if (placement.kind === 'after-post') {
+    const articles = document.querySelectorAll(placement.after || 'article');
+    const article = articles[articles.length - 1];
+    // The end of the article, else where the script stands: it never goes missing.
+    if (article) mount((element) => article.append(element));
+    else if (tag?.parentNode) mount((element) => tag.parentNode?.insertBefore(element, tag));
+    return;
+  }
+  const come = () => mount((element) => document.body.append(element));
+  const { trigger } = placement;
+  if (trigger.click) {
+    listen(document, 'click', (event) => {
+      if (event.target instanceof Element && event.target.closest(trigger.click)) come();
+    });
+  }
+  if (!mayCome()) return;
+  if (trigger.seconds || (!trigger.scroll && !trigger.leaving && !trigger.click)) {
+    const timer = setTimeout(come, trigger.seconds * 1000);
+    stop.push(() => clearTimeout(timer));
+  }
+  if (trigger.scroll) {
+    listen(window, 'scroll', () => {
+      const all = document.documentElement.scrollHeight - innerHeight;
+      if (all > 0 && (100 * scrollY) / all >= trigger.scroll) come();
+    });
+  }
+  if (trigger.leaving) {
+    listen(document, 'mouseout', (event) => {
+      if ((event as MouseEvent).relatedTarget === null && (event as MouseEvent).clientY <= 0) come();
+    });
+  }
+}
+
+let path = location.pathname;
+const ready = () => {
+  place();
+  // Single-page sites change the address without loading a page.
+  const look = () => {
+    if (location.pathname === path) return;
+    path = location.pathname;
+    setTimeout(place, 50);
+  };
+  addEventListener('popstate', look);
+  for (const name of ['pushState', 'replaceState'] as const) {
+    const plain = history[name];
+    history[name] = function (this: History, ...rest: Parameters<History['pushState']>) {
+      plain.apply(this, rest);
+      look();
+    };
+  }
+};
+if (placement.kind === 'panel' || placement.kind === 'one line' || document.readyState !== 'loading') ready();
+else addEventListener('DOMContentLoaded', ready);

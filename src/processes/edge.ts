@@ -6,6 +6,7 @@
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { Readable } from 'node:stream';
 import { MarkBook } from '@/server/delivery/marks';
+import { FormBook } from '@/server/growth/counts';
 import { publicRoutes } from '@/server/public/router';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
@@ -13,7 +14,8 @@ import { onStop, start } from './lifecycle';
 start(async () => {
   const ctx = await openRuntime('edge', undefined, 20);
   const marks = new MarkBook(ctx);
-  const handle = publicRoutes(ctx, marks);
+  const book = new FormBook(ctx);
+  const handle = publicRoutes(ctx, marks, book);
 
   const server = createServer((incoming, outgoing) => {
     void answer(incoming, outgoing).catch((error) => {
@@ -54,6 +56,7 @@ start(async () => {
       server.closeAllConnections();
     });
     await marks.flush();
+    await book.flush();
     await ctx.close();
   });
 });

@@ -33,6 +33,8 @@ export type Config = {
   /** Allows fetching from loopback addresses: the demo's blog. Never in production. */
   allowLoopback: boolean;
   feedSeconds: number;
+  /** A form sent in sooner than this after it was made was filled in by a machine. */
+  formSeconds: number;
   logLevel: string;
 };
 
@@ -60,6 +62,7 @@ const schema = Joi.object({
   INKSET_CLOCK_URL: origin.allow('').default(''),
   INKSET_ALLOW_LOOPBACK: Joi.boolean().default(false),
   INKSET_FEED_SECONDS: Joi.number().integer().min(1).default(300),
+  INKSET_FORM_SECONDS: Joi.number().min(0).max(60).default(2),
   INKSET_LOG_LEVEL: Joi.string().valid('trace', 'debug', 'info', 'warn', 'error', 'silent').default('info'),
 }).unknown();
 
@@ -89,6 +92,7 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     clockUrl: value.INKSET_CLOCK_URL,
     allowLoopback: value.INKSET_ALLOW_LOOPBACK,
     feedSeconds: value.INKSET_FEED_SECONDS,
+    formSeconds: value.INKSET_FORM_SECONDS,
     logLevel: value.INKSET_LOG_LEVEL,
   };
 }

@@ -13,6 +13,11 @@ export async function limit(
   seconds: number,
   sentence: string,
 ): Promise<void> {
+  if (!(await within(ctx, key, most, seconds))) throw new Fault('too-many', sentence);
+}
+
+/** Counts one use of `key` in its window and says whether it is still within `most`. */
+export async function within(ctx: Pick<Context, 'db'>, key: string, most: number, seconds: number): Promise<boolean> {
   const window = new Date(Math.floor(Date.now() / 1000 / seconds) * seconds * 1000);
   const row = await ctx.db
     .insertInto('rate_limits')
@@ -20,7 +25,7 @@ export async function limit(
     .onConflict((c) => c.columns(['key', 'window_start']).doUpdateSet({ count: sql`rate_limits.count + 1` }))
     .returning('count')
     .executeTakeFirstOrThrow();
-  if (row.count > most) throw new Fault('too-many', sentence);
+  return row.count <= most;
 }
 
 /** Drops windows that no rule looks at any more. */

@@ -28,6 +28,8 @@ export class TestWorld {
 
   static async open(): Promise<TestWorld> {
     ensure(['postgresql', 'chromium'], () => {});
+    // A browser in a test types faster than any person.
+    process.env.INKSET_FORM_SECONDS = '0';
     const dir = join(ROOT, '.inkset-e2e');
     const before = openHome(dir);
     await stopAll(before);
@@ -48,7 +50,9 @@ export class TestWorld {
   }
 
   /** A browser of its own: cookies, storage and all. */
-  visitor(options: { javaScriptEnabled?: boolean; viewport?: { width: number; height: number } } = {}): Promise<BrowserContext> {
+  visitor(
+    options: { javaScriptEnabled?: boolean; colorScheme?: 'light' | 'dark'; viewport?: { width: number; height: number } } = {},
+  ): Promise<BrowserContext> {
     return this.browser.newContext({ userAgent: AGENT, viewport: { width: 1280, height: 800 }, ...options });
   }
 

@@ -1,73 +1,159 @@
 import Joi from 'joi';
+import { EMAIL_FIELD, type FormField, fieldSchema } from './fields';
+import { type Look, lookSchema, STARTING_LOOK } from './look';
+import { type Placement, placementSchema, STARTING_PLACEMENT } from './placement';
+import { FORM_WORDS, fill, wordsOf } from './words';
 
-export type FormFieldKind = 'email' | 'text';
-export type FormField = {
-  /** `email` and `first_name` are the built-in names. */
-  name: 'email' | 'first_name';
-  kind: FormFieldKind;
-  label: string;
-  placeholder: string;
-  required: boolean;
+/** What happens after a form was sent in, and after it was confirmed. */
+export type Next = {
+  /** Where the visitor is taken at once; '' for thanks in place. */
+  redirect: string;
+  /** The confirmation letter; empty parts are said in the form's language. */
+  confirmation: { subject: string; heading: string; words: string; button: string; senderId: string };
+  /** The page after confirming: our own with these words, or another address. */
+  confirmed: { title: string; words: string; redirect: string };
+  /** Promised to whoever signs up, given on confirming: an address, or a file kept by us. */
+  gift: { kind: 'none' | 'link' | 'file'; label: string; url: string; fileId: string };
+  /** A letter at once after confirming. */
+  welcome: { on: boolean; subject: string; words: string };
+  tags: string[];
+  /** One gentle second confirmation letter to those who still wait after three days. */
+  reminder: boolean;
+  /** Owners are told of each sign-up that confirms, whatever the newsletter's setting. */
+  tellOwners: boolean;
 };
 
-/** Everything a visitor can see of a form, and what they are told after sending it. */
+/** Everything a visitor can see of a form, where it stands, and what happens next. A form's draft and each of its versions are one of these. */
 export type FormDefinition = {
+  language: string;
   heading: string;
   words: string;
   button: string;
   /** Said in place once the form was sent in. */
   thanks: string;
   fields: FormField[];
+  /** A tick with wording that has to be set; '' for none. */
+  consent: string;
+  /** A line under the button, with an address it may lead to. */
+  terms: { words: string; url: string };
+  /** Lists the visitor chooses among; empty where the form gives its lists without asking. */
+  listChoice: string[];
+  /** Shows how many read the newsletter, from this many on; 0 for never. */
+  countFrom: number;
+  look: Look;
+  placement: Placement;
+  next: Next;
 };
 
-export const EMAIL_FIELD: FormField = {
-  name: 'email',
-  kind: 'email',
-  label: 'Email',
-  placeholder: 'you@example.com',
-  required: true,
-};
-export const FIRST_NAME_FIELD: FormField = {
-  name: 'first_name',
-  kind: 'text',
-  label: 'First name',
-  placeholder: '',
-  required: false,
+export const STARTING_NEXT: Next = {
+  redirect: '',
+  confirmation: { subject: '', heading: '', words: '', button: '', senderId: '' },
+  confirmed: { title: '', words: '', redirect: '' },
+  gift: { kind: 'none', label: '', url: '', fileId: '' },
+  welcome: { on: false, subject: '', words: '' },
+  tags: [],
+  reminder: true,
+  tellOwners: false,
 };
 
 /** What a new form starts as: it asks for the address and nothing else. */
-export function startingForm(newsletterName: string): FormDefinition {
+export function startingForm(newsletterName: string, language = 'en'): FormDefinition {
+  const words = wordsOf(language);
   return {
-    heading: `${newsletterName}, by email`,
-    words: 'New letters as they are written. Leave whenever you like.',
-    button: 'Send me the next one',
-    thanks: 'Nearly there. We have sent you a letter with one link in it: click it, and you are on the list.',
-    fields: [EMAIL_FIELD],
+    language: language in FORM_WORDS ? language : 'en',
+    heading: fill(words.heading, { name: newsletterName }),
+    words: words.words,
+    button: words.button,
+    thanks: words.thanks,
+    fields: [{ ...EMAIL_FIELD, label: words.email }],
+    consent: '',
+    terms: { words: '', url: '' },
+    listChoice: [],
+    countFrom: 0,
+    look: STARTING_LOOK,
+    placement: STARTING_PLACEMENT,
+    next: STARTING_NEXT,
   };
 }
 
 const text = (most: number, label: string) => Joi.string().trim().max(most).label(label);
+/** An address that we may send people to: https, or http for tests on one's own machine; never javascript: or data:. */
+const address = (label: string) =>
+  text(500, label)
+    .allow('')
+    .uri({ scheme: ['https', 'http'] })
+    .messages({
+      'string.uri': `“${label}” has to begin with https://.`,
+      'string.uriCustomScheme': `“${label}” has to begin with https://.`,
+    })
+    .default('');
 
 export const formDefinitionSchema = Joi.object<FormDefinition>({
+  language: Joi.string()
+    .valid(...Object.keys(FORM_WORDS))
+    .default('en'),
   heading: text(120, 'Heading').required(),
   words: text(400, 'Words under it').allow('').required(),
   button: text(60, 'Button').required(),
   thanks: text(400, 'Thanks').required(),
   fields: Joi.array()
-    .items(
+    .items(fieldSchema)
+    .max(30)
+    .unique('key')
+    .has(
       Joi.object({
-        name: Joi.string().valid('email', 'first_name').required(),
-        kind: Joi.string().valid('email', 'text').required(),
-        label: text(80, 'Label').required(),
-        placeholder: text(80, 'Placeholder').allow('').required(),
-        required: Joi.boolean().required(),
-      }),
+        key: Joi.valid('email').required(),
+        kind: Joi.valid('email').required(),
+        required: Joi.valid(true),
+      }).unknown(),
     )
-    .unique('name')
-    .has(Joi.object({ name: Joi.valid('email').required(), required: Joi.valid(true) }).unknown())
     .required()
-    .messages({ 'array.hasUnknown': 'A form always asks for the email address.' }),
+    .messages({
+      'array.hasUnknown': 'A form always asks for the email address.',
+      'array.unique': 'Two fields have the same name.',
+    }),
+  consent: text(400, 'Consent').allow('').default(''),
+  terms: Joi.object({ words: text(200, 'Terms').allow('').default(''), url: address('Terms address') }).default({
+    words: '',
+    url: '',
+  }),
+  listChoice: Joi.array().items(Joi.string().uuid()).max(20).default([]),
+  countFrom: Joi.number().integer().min(0).max(10_000_000).default(0),
+  look: lookSchema.default(STARTING_LOOK),
+  placement: placementSchema.default(STARTING_PLACEMENT),
+  next: Joi.object<Next>({
+    redirect: address('Redirect'),
+    confirmation: Joi.object({
+      subject: text(150, 'Subject').allow('').default(''),
+      heading: text(120, 'Heading').allow('').default(''),
+      words: text(600, 'Words').allow('').default(''),
+      button: text(60, 'Button').allow('').default(''),
+      senderId: Joi.string().uuid().allow('').default(''),
+    }).default(STARTING_NEXT.confirmation),
+    confirmed: Joi.object({
+      title: text(120, 'Title').allow('').default(''),
+      words: text(600, 'Words').allow('').default(''),
+      redirect: address('Page after confirming'),
+    }).default(STARTING_NEXT.confirmed),
+    gift: Joi.object({
+      kind: Joi.string().valid('none', 'link', 'file').default('none'),
+      label: text(120, 'Gift').allow('').default(''),
+      url: address('Gift address'),
+      fileId: text(60, 'File').allow('').default(''),
+    }).default(STARTING_NEXT.gift),
+    welcome: Joi.object({
+      on: Joi.boolean().default(false),
+      subject: text(150, 'Subject').allow('').default(''),
+      words: text(4000, 'Words').allow('').default(''),
+    }).default(STARTING_NEXT.welcome),
+    tags: Joi.array().items(text(40, 'Tag').lowercase().min(1)).max(20).unique().default([]),
+    reminder: Joi.boolean().default(true),
+    tellOwners: Joi.boolean().default(false),
+  }).default(STARTING_NEXT),
 });
 
 /** The words a visitor agreed to, kept with their consent. */
-export const wordingShown = (form: FormDefinition) => [form.heading, form.words, `[${form.button}]`].filter(Boolean).join('\n');
+export const wordingShown = (form: FormDefinition) =>
+  [form.heading, form.words, form.consent && `[x] ${form.consent}`, form.terms.words, `[${form.button}]`]
+    .filter(Boolean)
+    .join('\n');

@@ -1,62 +1,109 @@
+import { figure } from '../growth/figures';
 import { escapeHtml } from '../html';
 import { HONEYPOT } from './answers';
 import type { FormDefinition } from './definition';
+import type { FormField } from './fields';
+import { directionOf, wordsOf } from './words';
 
 export type FormView = {
   form: FormDefinition;
   /** Where the form posts to, absolute. */
   action: string;
+  /** Names and ids of the lists to choose among, in order. */
+  lists?: { id: string; name: string }[];
+  /** How many read the newsletter, where that is shown. */
+  readers?: number;
   /** The page it stands on and where that page's visitor came from, when known. */
   page?: string;
   referrer?: string;
+  variant?: string;
+  /** When the form was made, signed: the time trap. */
+  stamp?: string;
   /** What was typed and what is wrong with it, when it comes back. */
   values?: Record<string, string>;
   faults?: Record<string, string>;
-  colour: string;
 };
 
-/** The look of a form; scoped to its own classes so that it can stand bare on a page, in a frame or in a shadow root. */
-export function formCss(colour: string): string {
-  return `.ink-form{box-sizing:border-box;width:100%;max-width:46rem;margin:0 auto;padding:26px;border-radius:6px;background:${colour};color:#f6f5f0;font:16px/1.5 system-ui,sans-serif;text-align:start}
-.ink-form *{box-sizing:border-box}
-.ink-form h2{margin:0 0 6px;font:500 24px/1.25 Georgia,'Times New Roman',serif;color:inherit}
-.ink-form p{margin:0 0 14px;color:inherit;opacity:.92}
-.ink-row{display:flex;flex-wrap:wrap;gap:12px;align-items:flex-end}
-.ink-row label{flex:1 1 180px;display:block;font-size:13px;min-width:0}
-.ink-row input{display:block;width:100%;margin-top:4px;padding:10px 12px;border:1px solid #fffefb;border-radius:4px;background:#fffefb;color:#1c2230;font:16px/1.25 system-ui,sans-serif}
-.ink-row button{flex:0 0 auto;padding:11px 18px;border:0;border-radius:4px;background:#c1ebde;color:#0c2a27;font:600 16px/1.25 system-ui,sans-serif;cursor:pointer}
-.ink-row input:focus-visible,.ink-row button:focus-visible{outline:3px solid #c1ebde;outline-offset:2px}
-.ink-fault{display:block;margin-top:4px;padding:3px 6px;border-radius:3px;background:#f8e6e2;color:#8b231c;font-size:13px}
-.ink-away{position:absolute!important;left:-9999px;height:1px;width:1px;overflow:hidden}
-.ink-thanks{font-size:17px}`;
-}
+const INPUT: Partial<Record<FormField['kind'], string>> = {
+  email: 'email',
+  number: 'number',
+  phone: 'tel',
+  date: 'date',
+  'date and time': 'datetime-local',
+};
 
-/** The form as HTML that works without any script: labels, faults beside their fields, a trap for machines. */
+/** The form as HTML that works without any script: labels, help and faults beside their fields, a trap for machines. */
 export function formHtml(view: FormView): string {
   const { form } = view;
+  const words = wordsOf(form.language);
+  const fault = (name: string) =>
+    view.faults?.[name] ? `<span class="ink-fault" id="ink-fault-${name}">${escapeHtml(view.faults[name])}</span>` : '';
+  const described = (name: string, help: string) => {
+    const ids = [view.faults?.[name] ? `ink-fault-${name}` : '', help ? `ink-help-${name}` : ''].filter(Boolean);
+    return `${view.faults?.[name] ? ' aria-invalid="true"' : ''}${ids.length ? ` aria-describedby="${ids.join(' ')}"` : ''}`;
+  };
+  const tick = (name: string, value: string, label: string, on: boolean, kind = 'checkbox', extra = '') =>
+    `<label class="ink-tick"><input type="${kind}" name="${escapeHtml(name)}" value="${escapeHtml(value)}"${on ? ' checked' : ''}${extra}><span>${escapeHtml(label)}</span></label>`;
+  const one = (field: FormField): string => {
+    const name = escapeHtml(field.key);
+    const typed = view.values?.[field.key] ?? '';
+    if (field.kind === 'hidden') return `<input type="hidden" name="${name}" value="${escapeHtml(field.value)}">`;
+    const help = field.help ? `<span class="ink-help" id="ink-help-${name}">${escapeHtml(field.help)}</span>` : '';
+    const common = ` name="${name}"${field.required ? ' required' : ''}${described(field.key, field.help)}`;
+    const place = field.placeholder ? ` placeholder="${escapeHtml(field.placeholder)}"` : '';
+    const shell = (inner: string) =>
+      `<label class="ink-field${field.width === 'half' ? ' ink-half' : ''}"><span>${escapeHtml(field.label)}</span>${inner}${help}${fault(field.key)}</label>`;
+    if (field.kind === 'yes/no')
+      return `<div class="ink-field">${tick(field.key, 'yes', field.label, typed === 'yes', 'checkbox', field.required ? ' required' : '')}${help}${fault(field.key)}</div>`;
+    if (field.kind === 'several choices') {
+      const chosen = typed.split('\n');
+      return `<fieldset class="ink-field"${described(field.key, field.help)}><legend>${escapeHtml(field.label)}</legend>${field.options.map((option) => tick(field.key, option, option, chosen.includes(option))).join('')}${help}${fault(field.key)}</fieldset>`;
+    }
+    if (field.kind === 'choice')
+      return shell(
+        `<select${common}><option value=""></option>${field.options.map((option) => `<option${option === typed ? ' selected' : ''}>${escapeHtml(option)}</option>`).join('')}</select>`,
+      );
+    if (field.kind === 'long text')
+      return shell(`<textarea rows="3" maxlength="4000"${common}${place}>${escapeHtml(typed)}</textarea>`);
+    const complete =
+      field.key === 'email' ? 'email' : field.key === 'first_name' ? 'given-name' : field.kind === 'phone' ? 'tel' : 'off';
+    return shell(
+      `<input type="${INPUT[field.kind] ?? 'text'}" autocomplete="${complete}" maxlength="254"${field.kind === 'number' ? ' step="any"' : ''} value="${escapeHtml(typed)}"${common}${place}>`,
+    );
+  };
+  const lists = view.lists?.length
+    ? `<fieldset class="ink-field"><legend>${escapeHtml(words.lists)}</legend>${view.lists.map((list) => tick('lists', list.id, list.name, (view.values?.lists ?? view.lists?.map((entry) => entry.id).join('\n') ?? '').split('\n').includes(list.id))).join('')}${fault('lists')}</fieldset>`
+    : '';
+  const consent = form.consent
+    ? `<div class="ink-field">${tick('consent', 'yes', form.consent, view.values?.consent === 'yes', 'checkbox', ' required')}${fault('consent')}</div>`
+    : '';
+  const terms = form.terms.words
+    ? `<p class="ink-small">${form.terms.url ? `<a href="${escapeHtml(form.terms.url)}" target="_blank" rel="noopener">${escapeHtml(form.terms.words)}</a>` : escapeHtml(form.terms.words)}</p>`
+    : '';
+  const count = view.readers !== undefined ? `<p class="ink-small">${figure(view.readers)} readers</p>` : '';
+  const picture = form.look.picture.url
+    ? `<img src="${escapeHtml(form.look.picture.url)}" alt="${escapeHtml(form.look.picture.alt)}">`
+    : '';
   const hidden = (name: string, value: string | undefined) =>
     `<input type="hidden" name="${name}" value="${escapeHtml(value ?? '')}">`;
-  const field = (name: string, kind: string, label: string, placeholder: string, required: boolean) => {
-    const fault = view.faults?.[name];
-    const hint = fault ? ` aria-invalid="true" aria-describedby="ink-fault-${name}"` : '';
-    const complete = name === 'email' ? 'email' : 'given-name';
-    return `<label>${escapeHtml(label)}<input type="${kind}" name="${name}" autocomplete="${complete}" placeholder="${escapeHtml(
-      placeholder,
-    )}" value="${escapeHtml(view.values?.[name] ?? '')}"${required ? ' required' : ''}${hint} maxlength="254">${
-      fault ? `<span class="ink-fault" id="ink-fault-${name}">${escapeHtml(fault)}</span>` : ''
-    }</label>`;
-  };
-  return `<form class="ink-form" method="post" action="${escapeHtml(view.action)}">
-<h2>${escapeHtml(form.heading)}</h2>${form.words ? `<p>${escapeHtml(form.words)}</p>` : ''}
-<div class="ink-row">${[...form.fields]
-    .sort((a, b) => Number(a.name === 'email') - Number(b.name === 'email'))
-    .map((f) => field(f.name, f.kind, f.label, f.placeholder, f.required))
-    .join('')}<button type="submit">${escapeHtml(form.button)}</button></div>
+  return `<form class="ink-form" method="post" action="${escapeHtml(view.action)}" lang="${form.language}" dir="${directionOf(form.language)}">
+${picture}<h2>${escapeHtml(form.heading)}</h2>${form.words ? `<p>${escapeHtml(form.words)}</p>` : ''}
+<div class="ink-row">${form.fields.map(one).join('')}${lists}${consent}<button type="submit">${escapeHtml(form.button)}</button></div>${terms}${count}
 <div class="ink-away" aria-hidden="true"><label>Leave this empty<input type="text" name="${HONEYPOT}" tabindex="-1" autocomplete="off"></label></div>
-${hidden('page', view.page)}${hidden('referrer', view.referrer)}</form>`;
+${hidden('page', view.page)}${hidden('referrer', view.referrer)}${hidden('stamp', view.stamp)}${hidden('variant', view.variant)}</form>`;
 }
 
 /** What stands in the form's place once it was sent in. */
 export function thanksHtml(form: FormDefinition): string {
-  return `<div class="ink-form" role="status" tabindex="-1"><p class="ink-thanks">${escapeHtml(form.thanks)}</p></div>`;
+  return `<div class="ink-form" role="status" tabindex="-1" lang="${form.language}" dir="${directionOf(form.language)}"><p class="ink-thanks">${escapeHtml(form.thanks)}</p></div>`;
+}
+
+/** The form as plain HTML to restyle: no classes of ours, no script, nothing hidden but the trap. Later edits do not reach it. */
+export function plainHtml(form: FormDefinition, action: string, lists: { id: string; name: string }[]): string {
+  return formHtml({ form, action, lists: form.listChoice.length ? lists : [] })
+    .replace(/ class="ink-(?!away)[^"]*"/g, '')
+    .replace('class="ink-away"', 'style="position:absolute;left:-9999px"')
+    .replace(/<input type="hidden" name="(?:stamp|variant|page|referrer)" value="">/g, '')
+    .replace(/\n{2,}/g, '\n')
+    .trim();
 }

@@ -1,3 +1,4 @@
+import { directionOf } from '../forms/words';
 import { escapeHtml } from '../html';
 
 /** A short single mail (confirmation, proof, account): some sentences, perhaps one link, a footer. */
@@ -8,6 +9,8 @@ export type Notice = {
   paragraphs: string[];
   link?: { label: string; url: string };
   footer: string[];
+  /** Its language (BCP 47); English where it is not said. */
+  language?: string;
 };
 
 /** A notice as HTML and as text; the link stands in full in both, since some people copy it. */
@@ -27,7 +30,7 @@ export function renderNotice(notice: Notice): { html: string; text: string } {
       )}</span></p>`
     : '';
   const footer = notice.footer.map((line) => escapeHtml(line)).join('<br>');
-  const html = `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${escapeHtml(
+  const html = `<!doctype html><html lang="${escapeHtml(notice.language ?? 'en')}" dir="${directionOf(notice.language ?? 'en')}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${escapeHtml(
     notice.heading,
   )}</title></head><body style="margin:0;background:#f6f5f0"><div style="max-width:560px;margin:0 auto;padding:24px 16px"><p style="margin:0 0 10px;${serif};font-size:15px;color:${
     notice.colour

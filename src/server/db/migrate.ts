@@ -4,6 +4,7 @@ import * as senders from './migrations/0002-senders-and-mail';
 import * as readers from './migrations/0003-readers-and-forms';
 import * as letters from './migrations/0004-letters';
 import * as identity from './migrations/0005-identity';
+import * as forms from './migrations/0006-forms';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -12,6 +13,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0003-readers-and-forms': readers,
   '0004-letters': letters,
   '0005-identity': identity,
+  '0006-forms': forms,
 };
 
 /** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */

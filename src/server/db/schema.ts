@@ -2,6 +2,8 @@ import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { RampPlan } from '@/core/delivery/ramp';
 import type { MailVerdict } from '@/core/delivery/verdicts';
 import type { FormDefinition } from '@/core/forms/definition';
+import type { Answer, FieldKind } from '@/core/forms/fields';
+import type { SourceClass, Touch } from '@/core/growth/attribution';
 import type { AlertWhen, SocialLink } from '@/core/newsletters/identity';
 import type { Role } from '@/core/newsletters/roles';
 import type { ReaderAct, ReaderState } from '@/core/readers/state';
@@ -26,7 +28,8 @@ export type Schema = {
   media: {
     id: string;
     newsletter_id: string;
-    kind: 'logo';
+    kind: 'logo' | 'gift';
+    name: Generated<string>;
     content_type: string;
     width: number;
     height: number;
@@ -79,6 +82,8 @@ export type Schema = {
     sent_at: Date;
     expires_at: Date;
     used_at: Date | null;
+    variant: Generated<string>;
+    reminded_at: Date | null;
   };
   suppressions: {
     newsletter_id: string;
@@ -101,7 +106,37 @@ export type Schema = {
     loaded: Generated<number>;
     sent_in: Generated<number>;
     confirmed: Generated<number>;
+    variant: Generated<string>;
+    seen: Generated<number>;
+    started: Generated<number>;
   };
+  form_versions: {
+    form_id: string;
+    version: number;
+    definition: JSONColumnType<FormDefinition>;
+    list_ids: string[];
+    published_at: Date;
+  };
+  form_places: { form_id: string; host: string; path: string; first_at: Date; last_at: Date; loads: Generated<string> };
+  form_tests: {
+    id: string;
+    form_id: string;
+    definition: JSONColumnType<FormDefinition>;
+    started_at: Date;
+    ended_at: Date | null;
+    kept: 'a' | 'b' | null;
+  };
+  fields: {
+    id: string;
+    newsletter_id: string;
+    key: string;
+    label: string;
+    kind: FieldKind;
+    options: ColumnType<string[], string, string>;
+    created_at: Date;
+  };
+  reader_answers: { reader_id: string; field_id: string; value: ColumnType<Answer, string, string>; at: Date };
+  reader_tags: { reader_id: string; newsletter_id: string; tag: string; at: Date };
   layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
   auto_sends: AutoSendTable;
   letters: LetterTable;
@@ -274,6 +309,11 @@ type FormTable = {
   hosted: Generated<boolean>;
   created_at: Date;
   updated_at: Date;
+  draft: ColumnType<FormDefinition | null, string | null | undefined, string | null>;
+  draft_list_ids: string[] | null;
+  draft_saved_at: Date | null;
+  version: Generated<number>;
+  archived_at: Date | null;
 };
 
 type ReaderTable = {
@@ -288,6 +328,13 @@ type ReaderTable = {
   source_page: string | null;
   source_referrer: string | null;
   created_at: Date;
+  first_touch: ColumnType<Touch | null, string | null | undefined, string | null>;
+  last_touch: ColumnType<Touch | null, string | null | undefined, string | null>;
+  source_class: Generated<SourceClass>;
+  source_name: Generated<string>;
+  source_placement: string | null;
+  source_variant: string | null;
+  source_language: string | null;
 };
 
 type ConsentTable = {

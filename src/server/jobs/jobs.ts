@@ -5,6 +5,7 @@ import { check } from '../check';
 import type { Context } from '../context';
 import { emptyOutbox } from '../mail/outbox';
 import { tellOwnersDaily } from '../newsletters/alerts';
+import { remindWaiting } from '../readers/remind';
 import { checkDomain } from '../senders/domains';
 import { deliverTo } from '../sending/deliver';
 import { finishLetters, freshenDomain, startLetter } from '../sending/letters';
@@ -12,7 +13,7 @@ import { finishLetters, freshenDomain, startLetter } from '../sending/letters';
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
 const byRoute = Joi.object<{ route: string }>({ route: Joi.string().required() });
 
-export type JobName = 'start-letter' | 'deliver' | 'outbox' | 'poll-feed' | 'check-domain' | 'owner-summary';
+export type JobName = 'start-letter' | 'deliver' | 'outbox' | 'poll-feed' | 'check-domain' | 'owner-summary' | 'remind';
 
 /**
  * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
@@ -46,6 +47,9 @@ export function jobs(ctx: Context, workerId: string, stopping: () => boolean): R
         ctx.log.info({ route, handed }, 'letters handed over');
         await finishLetters(ctx);
       }
+    },
+    remind: async () => {
+      await remindWaiting(ctx);
     },
     outbox: async () => {
       await emptyOutbox(ctx);

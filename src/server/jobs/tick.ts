@@ -41,6 +41,15 @@ export async function tick(ctx: Context, workerId: string, enqueue: Enqueue, sil
     .limit(1)
     .execute();
   if (mail.length) await enqueue('outbox', {}, { jobKey: 'outbox' });
+  const wishes = await ctx.db
+    .selectFrom('confirmations')
+    .select('sent_at')
+    .where('used_at', 'is', null)
+    .where('reminded_at', 'is', null)
+    .where('sent_at', '<=', new Date(now.getTime() - 3 * 86_400_000))
+    .limit(1)
+    .execute();
+  if (wishes.length) await enqueue('remind', {}, { jobKey: 'remind' });
   await due(
     'poll-feed',
     await ctx.db

@@ -13,7 +13,7 @@ import { LineDown } from './smtp';
 
 export type SingleMail = {
   newsletterId: string | null;
-  kind: 'account' | 'sender proof' | 'confirmation' | 'invitation' | 'alert';
+  kind: 'account' | 'sender proof' | 'confirmation' | 'invitation' | 'alert' | 'welcome';
   from?: { name: string; address: string; replyTo?: string | null };
   to: string;
   subject: string;

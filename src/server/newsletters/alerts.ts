@@ -92,7 +92,8 @@ export async function tellOwnersDaily(ctx: Context, newsletterId: string): Promi
   });
 }
 
-async function mailOwners(
+/** Mails the owners of a newsletter. In the caller's transaction. */
+export async function mailOwners(
   ctx: Context,
   db: Db,
   newsletterId: string,

@@ -62,3 +62,44 @@ export async function readMedia(ctx: Pick<Context, 'config'>, id: string): Promi
 /** Where a newsletter's logo is to be fetched by anybody; null where there is none. */
 export const logoUrl = (ctx: Pick<Context, 'config'>, newsletter: { logo_id: string | null }): string | null =>
   newsletter.logo_id && `${ctx.config.linkOrigin}/e/media/${newsletter.logo_id}.png`;
+
+const MOST_GIFT_BYTES = 20_000_000;
+
+/** Keeps a file that a form gives away, as it is. Returns its id and name. */
+export async function keepGift(ctx: Context, newsletter: Newsletter, file: unknown): Promise<{ id: string; name: string }> {
+  if (!(file instanceof File) || file.size === 0) throw new Fault('invalid', 'Choose a file first.', { file: 'No file.' });
+  if (file.size > MOST_GIFT_BYTES) throw new Fault('invalid', 'This file is larger than 20 MB.', { file: 'Too large.' });
+  const id = newId();
+  const name =
+    file.name
+      .replace(/[\u0000-\u001f\u007f/\\]+/g, ' ')
+      .trim()
+      .slice(0, 120) || 'gift';
+  await mkdir(ctx.config.mediaDir, { recursive: true });
+  await writeFile(join(ctx.config.mediaDir, `${id}.gift`), Buffer.from(await file.arrayBuffer()));
+  await ctx.db
+    .insertInto('media')
+    .values({
+      id,
+      newsletter_id: newsletter.id,
+      kind: 'gift',
+      content_type: 'application/octet-stream',
+      name,
+      width: 0,
+      height: 0,
+      created_at: ctx.clock.now(),
+    })
+    .execute();
+  return { id, name };
+}
+
+/** A kept gift with its name, or null. */
+export async function readGiftFile(
+  ctx: Pick<Context, 'db' | 'config'>,
+  id: string,
+): Promise<{ bytes: Buffer; name: string } | null> {
+  if (!/^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(id)) return null;
+  const row = await ctx.db.selectFrom('media').select('name').where('id', '=', id).where('kind', '=', 'gift').executeTakeFirst();
+  const bytes = row && (await readFile(join(ctx.config.mediaDir, `${id}.gift`)).catch(() => null));
+  return bytes ? { bytes, name: row.name } : null;
+}

@@ -9,7 +9,7 @@ import { slugify } from '@/core/newsletters/slug';
 import { STARTING_LAYOUT } from '@/core/writing/document';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
-import { newPublicId } from '../forms/forms';
+import { insertForm } from '../forms/forms';
 import { newId } from '../ids';
 
 type NewsletterInput = { name: string; description: string; postalAddress: string; timeZone: string };
@@ -100,20 +100,15 @@ export async function createNewsletter(ctx: Context, userId: string, raw: unknow
       .insertInto('lists')
       .values({ id: listId, newsletter_id: newsletter.id, name: 'Everyone', public_name: value.name, created_at: now })
       .execute();
-    await trx
-      .insertInto('forms')
-      .values({
-        id: newId(),
-        newsletter_id: newsletter.id,
-        public_id: newPublicId(),
-        name: 'Sign-up page',
-        definition: JSON.stringify(startingForm(value.name)),
-        list_ids: [listId],
-        hosted: true,
-        created_at: now,
-        updated_at: now,
-      })
-      .execute();
+    await insertForm({
+      db: trx,
+      newsletterId: newsletter.id,
+      name: 'Sign-up page',
+      definition: startingForm(value.name),
+      listIds: [listId],
+      hosted: true,
+      at: now,
+    });
     await trx
       .insertInto('layouts')
       .values({

@@ -1,83 +1,125 @@
 import { readFileSync } from 'node:fs';
 import { join as joinPath } from 'node:path';
 import { asFault, Fault } from '@/core/faults';
-import { formCss, formHtml, thanksHtml } from '@/core/forms/render';
+import type { FormDefinition } from '@/core/forms/definition';
+import { formCss } from '@/core/forms/look';
+import { formHtml, thanksHtml } from '@/core/forms/render';
+import { wordsOf } from '@/core/forms/words';
 import type { Context } from '../context';
 import { type PublicForm, publicForm } from '../forms/forms';
-import { countForm } from '../growth/counts';
+import type { FormBook } from '../growth/counts';
 import { join } from '../readers/join';
+import { readersShown } from '../readers/shown';
 import { json, page, saying } from './page';
 import { readFields, visitorOf } from './request';
+import { stamp } from './stamp';
 
 const CORS = { 'access-control-allow-origin': '*' };
 
 const load = async (ctx: Context, publicId: string): Promise<PublicForm> => {
   const form = /^[0-9a-f]{12}$/.test(publicId) ? await publicForm(ctx, publicId) : null;
   if (!form) throw new Fault('not-found', 'This form is no longer there.');
+  if (form.archivedAt) throw new Fault('expired', `${form.newsletter.name} has closed this form. Nothing was sent.`);
   return form;
 };
 
 const action = (ctx: Context, form: PublicForm) => `${ctx.config.linkOrigin}/e/form/${form.publicId}`;
+const shapeOf = (definition: FormDefinition) =>
+  definition.placement.kind === 'one line' || definition.placement.kind === 'ribbon' ? 'line' : 'block';
 
-function framed(form: PublicForm, body: string, status = 200): Response {
+/** Tells the page around a frame how high the form is, so that nothing is cut off and nothing scrolls. The one script a frame has. */
+const FRAME_SCRIPT =
+  "new ResizeObserver(function(){parent.postMessage({inkset:location.pathname,height:Math.ceil(document.documentElement.getBoundingClientRect().height)},'*')}).observe(document.documentElement)";
+
+function framed(form: PublicForm, definition: FormDefinition, body: string, status = 200): Response {
   return page({
     name: form.newsletter.name,
-    title: form.definition.heading,
+    title: definition.heading,
     bare: true,
     status,
-    body: `<style>${formCss(form.newsletter.colour)}</style>${body}`,
+    language: definition.language,
+    script: FRAME_SCRIPT,
+    body: `<style>${formCss(definition.look, shapeOf(definition))}</style>${body}`,
   });
 }
 
+async function viewOf(ctx: Context, form: PublicForm, definition: FormDefinition) {
+  return {
+    form: definition,
+    action: action(ctx, form),
+    lists: form.lists,
+    readers: await readersShown(ctx, form.newsletter.id, definition.countFrom),
+    stamp: stamp(ctx),
+  };
+}
+
 /** GET /e/form/ID: the form as a page, for frames and for its own address. The page around it comes from the Referer. */
-export async function showForm(ctx: Context, request: Request, publicId: string): Promise<Response> {
+export async function showForm(ctx: Context, request: Request, publicId: string, book: FormBook): Promise<Response> {
   try {
     const form = await load(ctx, publicId);
-    await countForm(ctx, ctx.db, form.newsletter, form.id, 'loaded');
-    const view = {
-      form: form.definition,
-      action: action(ctx, form),
-      page: request.headers.get('referer') ?? '',
-      colour: form.newsletter.colour,
-    };
-    return framed(form, formHtml(view));
+    const around = request.headers.get('referer') ?? '';
+    // Without a script there is nowhere to remember which version somebody saw, so frames show the form itself.
+    book.add({ form, field: 'loaded', variant: form.test ? 'a' : '', place: around });
+    return framed(form, form.definition, formHtml({ ...(await viewOf(ctx, form, form.definition)), page: around }));
   } catch (error) {
     const fault = asFault(error);
     return saying('Sign up', 'This form cannot be shown', fault.sentence, fault.status);
   }
 }
 
-let script: string | undefined;
-/** The embed script as esbuild left it. */
-const embedScript = () => {
-  script ??= readFileSync(joinPath(process.cwd(), 'dist', 'form.js'), 'utf8');
-  return script;
-};
+const scripts = new Map<string, string>();
+/** A script for other people's pages, as esbuild left it. */
+function built(name: 'form' | 'site' | 'frame'): string {
+  const known = scripts.get(name) ?? readFileSync(joinPath(process.cwd(), 'dist', `${name}.js`), 'utf8');
+  scripts.set(name, known);
+  return known;
+}
 
-/** GET /e/form/ID.js: the script with the form as it is now, so that edits reach every page at once. */
+const JS = { 'content-type': 'text/javascript; charset=utf-8', 'cache-control': 'public, max-age=60', ...CORS };
+
+/** GET /e/site.js and /e/frame.js: the same for everybody, so they may be kept for an hour. */
+export const plainScript = (name: 'site' | 'frame'): Response =>
+  new Response(built(name), { headers: { ...JS, 'cache-control': 'public, max-age=3600' } });
+
+/** GET /e/form/ID.js: the script with the form as it is now, so that what is published reaches every page at once. */
 export async function formScript(ctx: Context, publicId: string): Promise<Response> {
-  const headers = { 'content-type': 'text/javascript; charset=utf-8', 'cache-control': 'public, max-age=60', ...CORS };
   try {
     const form = await load(ctx, publicId);
-    await countForm(ctx, ctx.db, form.newsletter, form.id, 'loaded');
-    const { newsletter } = form;
+    const version = async (definition: FormDefinition) => ({
+      css: formCss(definition.look, shapeOf(definition)),
+      html: formHtml(await viewOf(ctx, form, definition)),
+      thanks: thanksHtml(definition),
+      redirect: definition.next.redirect,
+      placement: definition.placement,
+      away: wordsOf(definition.language).away,
+    });
     const data = {
       id: form.publicId,
       action: action(ctx, form),
-      css: formCss(newsletter.colour),
-      html: formHtml({ form: form.definition, action: action(ctx, form), colour: newsletter.colour }),
-      thanks: thanksHtml(form.definition),
+      a: await version(form.definition),
+      b: form.test && (await version(form.test)),
     };
     // "<" is escaped so that the text stays inert wherever it is pasted.
-    const body = embedScript().replace('__FORM__', () => JSON.stringify(data).replace(/</g, '\\u003c'));
-    return new Response(body, { headers });
+    const body = built('form').replace('__FORM__', () => JSON.stringify(data).replace(/</g, '\\u003c'));
+    return new Response(body, { headers: JS });
   } catch (error) {
     // A page of somebody else's must not break because a form is gone: the script does nothing, and says why in a comment.
-    return new Response(`/* Inkset: ${asFault(error).sentence} */`, {
+    return new Response(`/* Inkset: ${asFault(error).sentence.replace(/\*\//g, '')} */`, {
       status: 200,
-      headers: { ...headers, 'cache-control': 'no-store' },
+      headers: { ...JS, 'cache-control': 'no-store' },
     });
   }
+}
+
+/** POST /e/form/ID/note: a page says that the form was loaded, seen or begun. Always 204; unknown forms and words count nothing. */
+export async function noteForm(ctx: Context, request: Request, publicId: string, book: FormBook): Promise<Response> {
+  const done = new Response(null, { status: 204, headers: CORS });
+  const query = new URL(request.url).searchParams;
+  const field = query.get('what');
+  if (field !== 'loaded' && field !== 'seen' && field !== 'started') return done;
+  const form = await load(ctx, publicId).catch(() => null);
+  if (form) book.add({ form, field, variant: form.test ? (query.get('v') === 'b' ? 'b' : 'a') : '', place: query.get('at') });
+  return done;
 }
 
 /**
@@ -87,36 +129,33 @@ export async function formScript(ctx: Context, publicId: string): Promise<Respon
 export async function sendForm(ctx: Context, request: Request, publicId: string): Promise<Response> {
   const wantsJson = (request.headers.get('accept') ?? '').includes('application/json');
   let form: PublicForm | null = null;
+  let definition: FormDefinition | null = null;
   let sent: Record<string, string> = {};
   try {
     sent = await readFields(request);
     form = await load(ctx, publicId);
+    definition = sent.variant === 'b' && form.test ? form.test : form.definition;
     await join(ctx, form, sent, visitorOf(request));
-    return wantsJson ? json({ ok: true }, 200, CORS) : framed(form, thanksHtml(form.definition));
+    if (wantsJson) return json({ ok: true }, 200, CORS);
+    if (definition.next.redirect)
+      return new Response(null, { status: 303, headers: { location: definition.next.redirect, 'cache-control': 'no-store' } });
+    return framed(form, definition, thanksHtml(definition));
   } catch (error) {
     const fault = asFault(error);
-    if (fault.code === 'unavailable') {
-      ctx.log.error({ err: error }, 'a form could not be taken');
-    }
+    if (fault.code === 'unavailable') ctx.log.error({ err: error }, 'a form could not be taken');
     const value =
-      fault.code === 'unavailable'
-        ? {
-            ...fault.value,
-            sentence: 'This did not work on our side, and you are not signed up yet. Please try again in a minute.',
-          }
-        : fault.value;
+      fault.code === 'unavailable' ? { ...fault.value, sentence: wordsOf(definition?.language ?? 'en').away } : fault.value;
     if (wantsJson) return json({ ok: false, error: value }, fault.status, CORS);
-    if (form && fault.fields) {
+    if (form && definition && fault.fields) {
       const view = {
-        form: form.definition,
-        action: action(ctx, form),
+        ...(await viewOf(ctx, form, definition)),
         page: sent.page,
         referrer: sent.referrer,
+        variant: sent.variant,
         values: sent,
         faults: fault.fields,
-        colour: form.newsletter.colour,
       };
-      return framed(form, formHtml(view), fault.status);
+      return framed(form, definition, formHtml(view), fault.status);
     }
     return saying(form?.newsletter.name ?? 'Sign up', 'That did not work', value.sentence, fault.status);
   }

@@ -1,8 +1,19 @@
+import { createHash } from 'node:crypto';
+import { directionOf } from '@/core/forms/words';
 import { escapeHtml } from '@/core/html';
 import type { Context } from '../context';
 import { readMedia } from '../newsletters/media';
 
-export type PublicPage = { title: string; name: string; body: string; status?: number; noFrame?: boolean; bare?: boolean };
+export type PublicPage = {
+  title: string;
+  name: string;
+  body: string;
+  status?: number;
+  noFrame?: boolean;
+  bare?: boolean;
+  language?: string;
+  script?: string;
+};
 
 const CSS = `:root{color-scheme:light dark;--paper:#f6f5f0;--sheet:#fffefb;--ink:#1c2230;--ink2:#525a69;--rule:#d8d5ca;--act:#17645c;--on:#fffefb}
 @media(prefers-color-scheme:dark){:root{--paper:#14171d;--sheet:#1b1f27;--ink:#ece8dd;--ink2:#b3b1a8;--rule:#373c47;--act:#7fc4b6;--on:#10231f}}
@@ -15,9 +26,10 @@ button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset
 /** A page for readers: no script, readable everywhere, in light and dark, cached nowhere. */
 export function page(view: PublicPage): Response {
   const inner = view.bare ? view.body : `<main><header>${escapeHtml(view.name)}</header>${view.body}</main>`;
-  const html = `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><meta name="robots" content="noindex"><title>${escapeHtml(
+  const html = `<!doctype html><html lang="${escapeHtml(view.language ?? 'en')}" dir="${directionOf(view.language ?? 'en')}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><meta name="robots" content="noindex"><title>${escapeHtml(
     view.title,
-  )}</title><style>${view.bare ? 'body{margin:0;background:transparent}' : CSS}</style></head><body>${inner}</body></html>`;
+  )}</title><style>${view.bare ? 'body{margin:0;background:transparent}' : CSS}</style></head><body>${inner}${view.script ? `<script>${view.script}</script>` : ''}</body></html>`;
+  const scriptRule = view.script ? ` script-src 'sha256-${createHash('sha256').update(view.script).digest('base64')}';` : '';
   return new Response(html, {
     status: view.status ?? 200,
     headers: {
@@ -26,7 +38,7 @@ export function page(view: PublicPage): Response {
       'referrer-policy': 'no-referrer',
       'x-content-type-options': 'nosniff',
       // Only the form itself may stand in somebody's frame (clickjacking).
-      'content-security-policy': `default-src 'none'; style-src 'unsafe-inline'; img-src data:; form-action *; frame-ancestors ${view.bare ? '*' : "'none'"}`,
+      'content-security-policy': `default-src 'none'; style-src 'unsafe-inline'; img-src https: http: data:;${scriptRule} form-action *; frame-ancestors ${view.bare ? '*' : "'none'"}`,
     },
   });
 }

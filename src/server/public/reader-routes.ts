@@ -1,9 +1,12 @@
 import { createHmac, timingSafeEqual } from 'node:crypto';
-import { asFault } from '@/core/faults';
+import { asFault, Fault } from '@/core/faults';
 import { escapeHtml } from '@/core/html';
 import { readDeliveryToken } from '@/core/sending/token';
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
+import { complete } from '../forms/forms';
+import { readGiftFile } from '../newsletters/media';
+import { readGift } from '../readers/arrive';
 import { confirm } from '../readers/confirm';
 import { leave, leavingOf } from '../readers/leave';
 import { linkSignature } from '../sending/prepared';
@@ -21,12 +24,14 @@ const isAhead = (request: Request) =>
 export async function confirmPage(ctx: Context, request: Request, token: string): Promise<Response> {
   if (isAhead(request)) return new Response(null, { status: 204, headers: { 'cache-control': 'no-store' } });
   try {
-    const { newsletter } = await confirm(ctx, token, visitorOf(request));
-    return saying(
-      newsletter.name,
-      'You are on the list',
-      `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`,
-    );
+    const { newsletter, title, words, redirect, gift, language } = await confirm(ctx, token, visitorOf(request));
+    if (redirect) return new Response(null, { status: 303, headers: { location: redirect, 'cache-control': 'no-store' } });
+    const sentences = (
+      words || `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`
+    ).split(/\n{2,}/);
+    const given = gift ? `<p><a href="${escapeHtml(gift.url)}">${escapeHtml(gift.label)}</a></p>` : '';
+    const body = `<h1>${escapeHtml(title || 'You are on the list')}</h1>${sentences.map((text) => `<p>${escapeHtml(text)}</p>`).join('')}${given}`;
+    return page({ name: newsletter.name, title: title || 'You are on the list', body, language });
   } catch (error) {
     const fault = asFault(error);
     return saying(
@@ -35,6 +40,34 @@ export async function confirmPage(ctx: Context, request: Request, token: string)
       fault.sentence,
       fault.status,
     );
+  }
+}
+
+/** GET /e/gift/TOKEN: what a form promised, for whoever has the link and for as long as it lasts. */
+export async function giftPage(ctx: Context, token: string): Promise<Response> {
+  try {
+    const found = readGift(ctx, token);
+    if (found === null) throw new Fault('not-found', 'A part of this link is missing. Open it from the letter again.');
+    if (found === 'expired')
+      throw new Fault('expired', 'This link has run out after 30 days. Answer the welcome letter, and you will be helped.');
+    const row = await ctx.db.selectFrom('forms').select('definition').where('id', '=', found.formId).executeTakeFirst();
+    const gift = row && complete(row.definition).next.gift;
+    if (gift?.kind === 'link' && gift.url)
+      return new Response(null, { status: 302, headers: { location: gift.url, 'cache-control': 'no-store' } });
+    const file = gift?.kind === 'file' ? await readGiftFile(ctx, gift.fileId) : null;
+    if (!file) throw new Fault('not-found', 'This gift is no longer there.');
+    const name = encodeURIComponent(file.name);
+    return new Response(new Uint8Array(file.bytes), {
+      headers: {
+        'content-type': 'application/octet-stream',
+        'content-disposition': `attachment; filename*=UTF-8''${name}`,
+        'x-content-type-options': 'nosniff',
+        'cache-control': 'no-store',
+      },
+    });
+  } catch (error) {
+    const fault = asFault(error);
+    return saying('Your gift', 'That did not work', fault.sentence, fault.status);
   }
 }
 

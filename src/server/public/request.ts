@@ -10,11 +10,23 @@ export function visitorOf(request: Request): Visitor {
   return { network: forwarded || 'unknown', agent: request.headers.get('user-agent') ?? '' };
 }
 
-/** A body as flat text fields: urlencoded, multipart or JSON. Throws "invalid" for anything else, or for too much of it. */
+/** Several values of one name come one a line: that is how several choices are sent. */
+function flat(entries: Iterable<[string, unknown]>): Record<string, string> {
+  const out: Record<string, string> = {};
+  for (const [name, value] of entries) if (typeof value === 'string') out[name] = name in out ? `${out[name]}\n${value}` : value;
+  return out;
+}
+
+const asText = (value: unknown): unknown => {
+  if (Array.isArray(value)) return value.filter((one) => typeof one === 'string').join('\n');
+  return typeof value === 'number' || typeof value === 'boolean' ? String(value) : value;
+};
+
+/** A body as flat text fields: urlencoded, multipart or JSON (a list of texts for several choices). Throws "invalid" for anything else, or for too much of it. */
 export async function readFields(request: Request): Promise<Record<string, string>> {
   const body = await readBounded(request);
   const type = (request.headers.get('content-type') ?? '').split(';')[0]?.trim().toLowerCase();
-  if (type === 'application/x-www-form-urlencoded') return Object.fromEntries(new URLSearchParams(body.toString('utf8')));
+  if (type === 'application/x-www-form-urlencoded') return flat(new URLSearchParams(body.toString('utf8')));
   if (type === 'application/json') {
     let value: unknown;
     try {
@@ -24,14 +36,14 @@ export async function readFields(request: Request): Promise<Record<string, strin
     }
     if (typeof value !== 'object' || value === null || Array.isArray(value))
       throw new Fault('invalid', 'An object with the form’s fields is wanted.');
-    return Object.fromEntries(Object.entries(value).filter((entry): entry is [string, string] => typeof entry[1] === 'string'));
+    return flat(Object.entries(value).map(([name, entry]): [string, unknown] => [name, asText(entry)]));
   }
   if (type === 'multipart/form-data') {
     const form = await new Response(new Uint8Array(body), { headers: { 'content-type': request.headers.get('content-type')! } })
       .formData()
       .catch(() => null);
     if (!form) throw new Fault('invalid', 'This could not be read.');
-    return Object.fromEntries([...form.entries()].filter((entry): entry is [string, string] => typeof entry[1] === 'string'));
+    return flat(form.entries());
   }
   throw new Fault('invalid', 'Send the form as application/x-www-form-urlencoded, multipart/form-data or application/json.');
 }

@@ -1,8 +1,9 @@
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
-import { allowPost, formScript, sendForm, showForm } from './form-routes';
+import { FormBook } from '../growth/counts';
+import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
-import { confirmPage, followLink, leavePage, openPixel } from './reader-routes';
+import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
 
 export type PublicHandler = (request: Request) => Promise<Response>;
 
@@ -10,15 +11,17 @@ export type PublicHandler = (request: Request) => Promise<Response>;
  * All hot public paths as one plain function from request to response. Next mounts it at /e, and the edge process mounts the same
  * on a bare listener.
  */
-export function publicRoutes(ctx: Context, marks: MarkBook): PublicHandler {
+export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new FormBook(ctx)): PublicHandler {
   return async (request) => {
     const [, , kind, id = '', more = ''] = new URL(request.url).pathname.split('/');
     const reads = request.method === 'GET' || request.method === 'HEAD';
     if (kind === 'form') {
       if (request.method === 'OPTIONS') return allowPost();
-      if (request.method === 'POST') return sendForm(ctx, request, id);
-      if (reads) return id.endsWith('.js') ? formScript(ctx, id.slice(0, -3)) : showForm(ctx, request, id);
+      if (request.method === 'POST') return more === 'note' ? noteForm(ctx, request, id, book) : sendForm(ctx, request, id);
+      if (reads) return id.endsWith('.js') ? formScript(ctx, id.slice(0, -3)) : showForm(ctx, request, id, book);
     }
+    if ((kind === 'site.js' || kind === 'frame.js') && reads) return plainScript(kind === 'site.js' ? 'site' : 'frame');
+    if (kind === 'gift' && reads) return giftPage(ctx, id);
     if (kind === 'o' && reads) return openPixel(ctx, request, id.replace(/\.gif$/, ''), marks);
     if (kind === 'c' && reads) return followLink(ctx, request, id, more, marks);
     if (kind === 'confirm' && reads) return confirmPage(ctx, request, id);

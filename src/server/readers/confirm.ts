@@ -1,16 +1,26 @@
 import { Fault } from '@/core/faults';
 import { transition } from '@/core/readers/state';
 import type { Context } from '../context';
+import { complete } from '../forms/forms';
 import { countDay, countForm } from '../growth/counts';
 import { noteForOwners } from '../newsletters/alerts';
 import { hashToken } from '../secrets';
+import { type ArrivingForm, arrive, giftOf } from './arrive';
 import type { Visitor } from './join';
 
-export type Confirmed = { newsletter: { name: string; slug: string; colour: string } };
+/** What the page after confirming needs: the form's own words or address, and the gift. */
+export type Confirmed = {
+  newsletter: { name: string; slug: string; colour: string };
+  language: string;
+  title: string;
+  words: string;
+  redirect: string;
+  gift: { label: string; url: string } | null;
+};
 
 /**
- * A clicked confirmation link: the reader is *reading* on the lists they asked for. Clicking again says the same and changes
- * nothing, also after they have left: an old link does not bring anybody back. Throws "expired" or "not-found".
+ * A clicked confirmation link: the reader is *reading* on the lists they asked for, and what the form promised happens. Clicking again
+ * says the same and changes nothing, also after they have left: an old link does not bring anybody back. Throws "expired" or "not-found".
  */
 export async function confirm(ctx: Context, token: string, visitor: Visitor): Promise<Confirmed> {
   const now = ctx.clock.now();
@@ -19,15 +29,46 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
       .selectFrom('confirmations as c')
       .innerJoin('newsletters as n', 'n.id', 'c.newsletter_id')
       .innerJoin('readers as r', 'r.id', 'c.reader_id')
+      .leftJoin('forms as f', 'f.id', 'c.form_id')
+      .leftJoin('form_tests as t', (join) => join.onRef('t.form_id', '=', 'c.form_id').onRef('t.started_at', '<=', 'c.sent_at'))
       .selectAll('c')
-      .select(['n.name', 'n.slug', 'n.colour', 'n.time_zone', 'r.address'])
+      .select([
+        'n.name',
+        'n.slug',
+        'n.colour',
+        'n.time_zone',
+        'n.postal_address',
+        'r.address',
+        'f.name as form_name',
+        'f.definition',
+        't.definition as other',
+      ])
       .where('token_hash', '=', hashToken(token))
+      .orderBy('t.started_at', 'desc')
+      .limit(1)
       .forUpdate('c')
       .executeTakeFirst();
     if (!row)
       throw new Fault('not-found', 'This link is not one of ours, or a part of it is missing. Copy it whole, or sign up again.');
-    const newsletter = { id: row.newsletter_id, name: row.name, slug: row.slug, colour: row.colour, time_zone: row.time_zone };
-    if (row.used_at) return { newsletter };
+    const newsletter = {
+      id: row.newsletter_id,
+      name: row.name,
+      slug: row.slug,
+      colour: row.colour,
+      time_zone: row.time_zone,
+      postal_address: row.postal_address,
+    };
+    const definition = row.definition && complete(row.variant === 'b' && row.other ? row.other : row.definition);
+    const form: ArrivingForm | null = definition && { id: row.form_id!, name: row.form_name!, definition };
+    const said: Confirmed = {
+      newsletter,
+      language: definition?.language ?? 'en',
+      title: definition?.next.confirmed.title ?? '',
+      words: definition?.next.confirmed.words ?? '',
+      redirect: definition?.next.confirmed.redirect ?? '',
+      gift: form && giftOf(ctx, form, row.reader_id),
+    };
+    if (row.used_at) return said;
     if (row.expires_at < now)
       throw new Fault('expired', 'This link has run out after 30 days. Sign up again, and a new one comes at once.');
     await trx.updateTable('confirmations').set({ used_at: now }).where('token_hash', '=', row.token_hash).execute();
@@ -67,7 +108,8 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
       await noteForOwners(ctx, trx, newsletter, 'joined', { id: row.reader_id, address: row.address, listName: list.name });
     }
     if (joined) {
-      if (row.form_id) await countForm(ctx, trx, newsletter, row.form_id, 'confirmed');
+      if (row.form_id) await countForm(ctx, trx, newsletter, row.form_id, 'confirmed', row.variant);
+      if (form) await arrive(ctx, trx, form, newsletter, { id: row.reader_id, address: row.address });
       // Confirming by one's own act lifts what an earlier complaint or erasure had put on the address.
       const reader = await trx
         .updateTable('readers')
@@ -81,6 +123,6 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
         .where('address_key', '=', reader.address_key)
         .execute();
     }
-    return { newsletter };
+    return said;
   });
 }

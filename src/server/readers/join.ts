@@ -1,43 +1,61 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { HONEYPOT, readAnswers, readPageUrl } from '@/core/forms/answers';
-import { wordingShown } from '@/core/forms/definition';
-import { CONFIRMATION_DAYS, RESEND_MINUTES, transition } from '@/core/readers/state';
-import { renderNotice } from '@/core/writing/notice';
+import { type FormDefinition, wordingShown } from '@/core/forms/definition';
+import { fill, wordsOf } from '@/core/forms/words';
+import { classify, readTouch, sourceName, touchOfVisit } from '@/core/growth/attribution';
+import { RESEND_MINUTES, transition } from '@/core/readers/state';
+import { didYouMean } from '@/core/readers/typos';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
+import { LookupFailed } from '../dns/resolver';
+import { keepAnswers } from '../forms/fields';
 import type { PublicForm } from '../forms/forms';
 import { countDay, countForm } from '../growth/counts';
 import { newId } from '../ids';
-import { limit } from '../limits';
-import { post } from '../mail/outbox';
-import { mailedToken } from '../secrets';
-import { voiceOf } from '../senders/senders';
+import { limit, within } from '../limits';
+import { isTooSoon } from '../public/stamp';
+import { type ArrivingForm, arrive, mailConfirmation } from './arrive';
 
 /** Who asks: as the request says. Kept with the consent. */
 export type Visitor = { network: string; agent: string };
 const ADDRESS_LIMIT = { most: 6, seconds: 3600 };
 const NETWORK_LIMIT = { most: 60, seconds: 600 };
+const FORM_LIMIT = { most: 3_000, seconds: 60 };
+/** The brake against list bombing: an address gets no more confirmation letters a day, whichever newsletter asks. */
+const BRAKE = { most: 3, seconds: 86_400 };
 
 /**
- * A sign-up form sent in. Everything is in one transaction: the reader, where they stand on each list, the consent, the
- * counts and the confirmation letter; when this returns, it is durable. Every address gets the same answer, known or not.
- * Throws "invalid" with a sentence a field, or "too-many".
+ * A sign-up form sent in. Everything is in one transaction: the reader, where they stand on each list, answers, the consent, the counts
+ * and the confirmation letter; when this returns, it is durable. Every address gets the same answer, known or not. Throws "invalid" with
+ * a sentence a field, or "too-many".
  */
 export async function join(ctx: Context, form: PublicForm, sent: Record<string, string>, visitor: Visitor): Promise<void> {
-  const answers = readAnswers(form.definition, sent);
-  if ('fields' in answers)
-    throw new Fault('invalid', Object.values(answers.fields)[0] ?? 'Please look at the form again.', answers.fields);
-  // A machine filled in what nobody can see: it is thanked like everyone, and nothing is kept.
-  if (sent[HONEYPOT]) return;
+  const variant = form.test && sent.variant === 'b' ? 'b' : form.test ? 'a' : '';
+  const definition = variant === 'b' ? form.test! : form.definition;
+  const answers = readAnswers(definition, sent);
+  if ('faults' in answers)
+    throw new Fault('invalid', Object.values(answers.faults)[0] ?? 'Please look at the form again.', answers.faults);
+  // A machine filled in what nobody can see, or was quicker than anybody types: it is thanked like everyone, and nothing is kept.
+  if (sent[HONEYPOT] || isTooSoon(ctx, sent.stamp)) return;
   const { address, firstName } = answers;
   const slower = 'This was sent in very often just now. Please try again in a while; nothing was lost.';
+  await limit(ctx, `join-form:${form.id}`, FORM_LIMIT.most, FORM_LIMIT.seconds, slower);
   await limit(ctx, `join-network:${visitor.network}`, NETWORK_LIMIT.most, NETWORK_LIMIT.seconds, slower);
   await limit(ctx, `join-address:${address.key}`, ADDRESS_LIMIT.most, ADDRESS_LIMIT.seconds, slower);
+  await checkMailDomain(ctx, definition, address.full, address.domain);
+
   const page = readPageUrl(sent.page);
   const referrer = readPageUrl(sent.referrer);
   const now = ctx.clock.now();
   const { newsletter } = form;
+  const visit = touchOfVisit(page ?? '', referrer ?? '', now.toISOString());
+  const first = readTouch(parsed(sent.first)) ?? visit;
+  const last = readTouch(parsed(sent.last)) ?? visit;
+  const chosen =
+    answers.lists === null
+      ? form.listIds
+      : [...new Set([...form.listIds.filter((id) => !definition.listChoice.includes(id)), ...answers.lists])];
 
   await ctx.db.transaction().execute(async (trx) => {
     const reader = await trx
@@ -52,6 +70,13 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
         source_form_id: form.id,
         source_page: page,
         source_referrer: referrer,
+        first_touch: first && JSON.stringify(first),
+        last_touch: last && JSON.stringify(last),
+        source_class: classify(last),
+        source_name: sourceName(last).slice(0, 200),
+        source_placement: (sent.placement ?? definition.placement.kind).slice(0, 20),
+        source_variant: variant || null,
+        source_language: definition.language,
         created_at: now,
       })
       // An update of nothing, so that the row is locked and returned: two posts at once queue up here.
@@ -62,20 +87,23 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
       )
       .returning(['id', 'address_state'])
       .executeTakeFirstOrThrow();
-    await countForm(ctx, trx, newsletter, form.id, 'sent_in');
+    await countForm(ctx, trx, newsletter, form.id, 'sent_in', variant);
+    await keepAnswers(ctx, trx, newsletter.id, reader.id, answers.fields);
 
     const lists = await trx
       .selectFrom('lists')
       .select(['id', 'public_name', 'double_opt_in'])
-      .where('id', 'in', form.listIds)
+      .where('newsletter_id', '=', newsletter.id)
+      .where('id', 'in', chosen)
       .execute();
     const standing = await trx
       .selectFrom('memberships')
       .select(['list_id', 'state'])
       .where('reader_id', '=', reader.id)
-      .where('list_id', 'in', form.listIds)
+      .where('list_id', 'in', chosen)
       .execute();
-    const toConfirm: string[] = [];
+    const toConfirm: typeof lists = [];
+    let reads = false;
     for (const list of lists) {
       const from = standing.find((row) => row.list_id === list.id)?.state ?? null;
       const step = transition(from, 'ask', list.double_opt_in);
@@ -87,6 +115,7 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
           .onConflict((c) => c.columns(['reader_id', 'list_id']).doUpdateSet(membership))
           .execute();
         await countDay(ctx, trx, newsletter, step.state === 'reading' ? 'joined' : 'asked');
+        reads ||= step.state === 'reading';
       }
       if (step.changed || step.sendsConfirmation) {
         await trx
@@ -101,71 +130,71 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
             form_id: form.id,
             page,
             referrer,
-            wording: wordingShown(form.definition),
+            wording: wordingShown(definition),
             network: visitor.network,
             agent: visitor.agent.slice(0, 300),
           })
           .execute();
       }
-      if (step.sendsConfirmation) toConfirm.push(list.id);
+      if (step.sendsConfirmation) toConfirm.push(list);
     }
+    const arriving: ArrivingForm = { id: form.id, name: form.name, definition };
+    const who = { id: reader.id, address: address.full };
+    if (reads) await arrive(ctx, trx, arriving, newsletter, who);
     // A suppressed address too: asking again is its owner's own act, and only their click brings them back.
-    if (toConfirm.length) {
-      const names = lists.filter((list) => toConfirm.includes(list.id)).map((list) => list.public_name);
-      await mailConfirmation(ctx, trx, form, { id: reader.id, address: address.full }, toConfirm, names);
+    if (toConfirm.length && (await mayMail(ctx, trx, reader.id, address.key))) {
+      await mailConfirmation(ctx, {
+        db: trx,
+        form: arriving,
+        newsletter,
+        reader: who,
+        listIds: toConfirm.map((list) => list.id),
+        names: toConfirm.map((list) => list.public_name),
+        variant,
+      });
     }
   });
 }
 
-async function mailConfirmation(
-  ctx: Context,
-  db: Db,
-  form: PublicForm,
-  reader: { id: string; address: string },
-  listIds: string[],
-  names: string[],
-): Promise<void> {
-  const now = ctx.clock.now();
+/** Not within ten minutes of the last confirmation letter, and not more than three a day to one address from the whole installation. */
+async function mayMail(ctx: Context, db: Db, readerId: string, addressKey: string): Promise<boolean> {
   const last = await db
     .selectFrom('confirmations')
     .select('sent_at')
-    .where('reader_id', '=', reader.id)
+    .where('reader_id', '=', readerId)
     .orderBy('sent_at', 'desc')
     .executeTakeFirst();
-  if (last && now.getTime() - last.sent_at.getTime() < RESEND_MINUTES * 60_000) return;
-  const { token, hash } = mailedToken();
-  await db
-    .insertInto('confirmations')
-    .values({
-      token_hash: hash,
-      newsletter_id: form.newsletter.id,
-      reader_id: reader.id,
-      list_ids: listIds,
-      form_id: form.id,
-      sent_at: now,
-      expires_at: new Date(now.getTime() + CONFIRMATION_DAYS * 86_400_000),
-    })
-    .execute();
-  const { newsletter } = form;
-  const notice = renderNotice({
-    name: newsletter.name,
-    colour: '#17645c',
-    heading: 'One click, and you are on the list',
-    paragraphs: [
-      `You asked for ${names.join(' and ')}. Click below to say that this address is yours; until then nothing else will come.`,
-    ],
-    link: { label: 'Yes, send me the letters', url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
-    footer: [
-      `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`,
-      newsletter.postal_address.replace(/\r?\n/g, ', '),
-    ],
-  });
-  await post(ctx, db, {
-    newsletterId: newsletter.id,
-    kind: 'confirmation',
-    from: await voiceOf(ctx, db, newsletter),
-    to: reader.address,
-    subject: `Please confirm: ${newsletter.name}`,
-    ...notice,
-  });
+  if (last && ctx.clock.now().getTime() - last.sent_at.getTime() < RESEND_MINUTES * 60_000) return false;
+  return within({ db }, `confirmations:${addressKey}`, BRAKE.most, BRAKE.seconds);
+}
+
+/** Domains known to take mail, so that a busy form asks DNS once for each and not for every visitor. */
+const takesMail = new Map<string, number>();
+const REMEMBER_MS = 600_000;
+
+/** Refuses an address whose domain does not exist or takes no mail, with a better spelling if there is one. No answer from DNS refuses nobody. */
+async function checkMailDomain(ctx: Context, form: FormDefinition, full: string, domain: string): Promise<void> {
+  if ((takesMail.get(domain) ?? 0) > Date.now()) return;
+  try {
+    if ((await ctx.resolver.mailHosts(domain)).length > 0) {
+      if (takesMail.size > 50_000) takesMail.clear();
+      takesMail.set(domain, Date.now() + REMEMBER_MS);
+      return;
+    }
+  } catch (error) {
+    if (!(error instanceof LookupFailed) || error.code !== 'ENOTFOUND') return;
+  }
+  const words = wordsOf(form.language);
+  const better = didYouMean(full, [...takesMail.keys()].slice(0, 2_000));
+  const sentence = better ? fill(words.didYouMean, { label: better }) : words.notEmail;
+  throw new Fault('invalid', sentence, { email: sentence });
+}
+
+function parsed(text: string | undefined): unknown {
+  if (!text || text.length > 4_000) return null;
+  try {
+    return JSON.parse(text);
+  } catch {
+    return null;
+  }
 }

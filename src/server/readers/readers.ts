@@ -1,5 +1,7 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
+import type { Answer } from '@/core/forms/fields';
+import type { SourceClass, Touch } from '@/core/growth/attribution';
 import type { ReaderState } from '@/core/readers/state';
 import type { Context, Newsletter } from '../context';
 
@@ -68,6 +70,17 @@ export async function totalsOf(ctx: Context, newsletter: Newsletter): Promise<To
 
 export type ReaderProfile = ReaderRow & {
   referrer: string | null;
+  /** How they came: the kind of way, its name, and the visits that first and last led to the sign-up. */
+  way: {
+    kind: SourceClass;
+    name: string;
+    first: Touch | null;
+    last: Touch | null;
+    placement: string | null;
+    version: string | null;
+  };
+  answers: { label: string; value: Answer }[];
+  tags: string[];
   lists: { name: string; state: ReaderState; since: Date }[];
   history: { at: Date; text: string; detail: string | null }[];
 };
@@ -107,6 +120,15 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .orderBy('d.due_at', 'desc')
     .limit(50)
     .execute();
+  const answers = await ctx.db
+    .selectFrom('reader_answers as a')
+    .innerJoin('fields', 'fields.id', 'a.field_id')
+    .select(['fields.label', 'a.value'])
+    .where('a.reader_id', '=', reader.id)
+    .orderBy('fields.created_at')
+    .orderBy('fields.key')
+    .execute();
+  const tags = await ctx.db.selectFrom('reader_tags').select('tag').where('reader_id', '=', reader.id).orderBy('tag').execute();
   const history = [
     ...consents.map((c) => ({
       at: c.at,
@@ -130,6 +152,16 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     source: reader.source,
     page: reader.source_page,
     referrer: reader.source_referrer,
+    way: {
+      kind: reader.source_class,
+      name: reader.source_name,
+      first: reader.first_touch,
+      last: reader.last_touch,
+      placement: reader.source_placement,
+      version: reader.source_variant,
+    },
+    answers,
+    tags: tags.map(({ tag }) => tag),
     lists,
     history,
   };

@@ -293,11 +293,12 @@ export async function sendersOf(ctx: Context, newsletter: Newsletter): Promise<S
   }));
 }
 
-/** Who confirmation letters come from: the default sender, else the first, if confirmed and at an authenticated domain; else the installation. */
+/** Who confirmation letters come from: the `wanted` sender, else the default one, else the first, if confirmed and at an authenticated domain; else the installation. */
 export async function voiceOf(
   ctx: Context,
   db: Db,
   newsletter: { id: string; name: string },
+  wanted = '',
 ): Promise<{ name: string; address: string; replyTo?: string | null }> {
   const sender = await db
     .selectFrom('senders')
@@ -309,6 +310,7 @@ export async function voiceOf(
     .where('senders.newsletter_id', '=', newsletter.id)
     .where('senders.confirmed_at', 'is not', null)
     .where('domains.state', '=', 'authenticated')
+    .orderBy(sql`senders.id::text = ${wanted}`, 'desc')
     .orderBy(sql`senders.id = newsletters.default_sender_id`, (o) => o.desc().nullsLast())
     .orderBy('senders.created_at')
     .executeTakeFirst();

@@ -1,90 +1,160 @@
 'use client';
 
 import clsx from 'clsx';
-import { CheckCircle2, CircleAlert } from 'lucide-react';
+import { CheckCircle2, CircleAlert, Redo2, Undo2 } from 'lucide-react';
 import Link from 'next/link';
-import { type ReactNode, useEffect, useRef, useState } from 'react';
+import { type ReactNode, useCallback, useEffect, useRef, useState, useTransition } from 'react';
+import { toast } from 'sonner';
 import type { ActionResult } from '@/core/faults';
 import type { FormCode } from '@/core/forms/codes';
-import { EMAIL_FIELD, FIRST_NAME_FIELD, type FormDefinition } from '@/core/forms/definition';
-import { formCss, formHtml, thanksHtml } from '@/core/forms/render';
-import { figure, percent } from '@/core/growth/figures';
+import type { FormDefinition } from '@/core/forms/definition';
+import type { FieldKind } from '@/core/forms/fields';
+import { effectiveLook, formCss } from '@/core/forms/look';
+import { formHtml, thanksHtml } from '@/core/forms/render';
+import { FORM_WORDS, fill, wordsOf } from '@/core/forms/words';
+import { renderNotice } from '@/core/writing/notice';
+import { Button } from '../kit/button';
 import { Copy } from '../kit/copy';
+import { Choice, Words } from './controls';
+import { FieldsPart } from './fields-part';
+import { LookPart } from './look-part';
+import { NextPart } from './next-part';
+import { PlacePart } from './place-part';
 
-type Form = { name: string; definition: FormDefinition; listIds: string[]; updatedAt: Date };
+type Written = { name: string; definition: FormDefinition; listIds: string[] };
 type Props = {
-  form: Form;
-  counts: { loaded: number; sentIn: number; confirmed: number };
+  written: Written;
+  savedAt: Date;
+  version: number;
+  isDraft: boolean;
+  newsletter: { name: string; colour: string; site: string };
   lists: { id: string; name: string; reading: number }[];
+  known: { key: string; label: string; kind: FieldKind; options: string[] }[];
+  senders: { id: string; name: string }[];
   codes: FormCode[];
-  colour: string;
+  snippet: string;
   zone: string;
   back: string;
-  keep: (form: { name: string; definition: FormDefinition; listIds: string[] }) => Promise<ActionResult<{ updatedAt: Date }>>;
+  keep: (written: Written) => Promise<ActionResult<{ savedAt: Date }>>;
+  publish: () => Promise<ActionResult<{ version: number }>>;
+  giveFile: (data: FormData) => Promise<ActionResult<{ id: string; name: string }>>;
+  /** Counts, versions, tests: what the server knows of the form, under the preview. */
+  children: ReactNode;
 };
 type Saved = { kind: 'saved'; at: Date } | { kind: 'typing' } | { kind: 'fault'; sentence: string };
 
-const BOX = 'block w-full rounded-md border bg-sheet px-2.5 py-2 text-[13.5px] leading-5';
-const VIEWS = ['On a page', 'On a phone', 'After sending'] as const;
+const VIEWS = ['On a page', 'On a phone', 'After sending', 'The emails'] as const;
+const MOST_STEPS = 100;
 
-/** Edits a form with its live preview. Every change saves itself and is seen to be saved; pages that carry the form follow. */
-export function FormEditor({ form, counts, lists, codes, colour, zone, back, keep }: Props) {
-  const [name, setName] = useState(form.name);
-  const [definition, setDefinition] = useState(form.definition);
-  const [listIds, setListIds] = useState(form.listIds);
-  const [saved, setSaved] = useState<Saved>({ kind: 'saved', at: form.updatedAt });
+/** Edits a form with its live preview. Every change saves itself as a draft; pages follow when it is published. */
+export function FormEditor(props: Props) {
+  const { newsletter, keep, publish, zone } = props;
+  const [written, setWritten] = useState(props.written);
+  const [past, setPast] = useState<Written[]>([]);
+  const [future, setFuture] = useState<Written[]>([]);
+  const [saved, setSaved] = useState<Saved>({ kind: 'saved', at: props.savedAt });
+  const [draft, setDraft] = useState(props.isDraft);
   const [view, setView] = useState<(typeof VIEWS)[number]>('On a page');
-  const first = useRef(true);
+  const [open, setOpen] = useState(1);
+  const [publishing, begin] = useTransition();
+  const dirty = useRef(false);
   const turn = useRef(0);
+  // The page gives a new function each time it is made anew; that alone is no reason to save.
+  const keepNow = useRef(keep);
+  keepNow.current = keep;
+  const { definition, listIds, name } = written;
+
+  const write = useCallback(
+    (next: Written) => {
+      dirty.current = true;
+      setPast((all) => [...all.slice(-MOST_STEPS), written]);
+      setFuture([]);
+      setWritten(next);
+    },
+    [written],
+  );
+  const set = (part: Partial<FormDefinition>) => write({ ...written, definition: { ...definition, ...part } });
+  const step = (from: Written[], setFrom: (all: Written[]) => void, to: (change: (all: Written[]) => Written[]) => void) => {
+    const last = from.at(-1);
+    if (!last) return;
+    dirty.current = true;
+    setFrom(from.slice(0, -1));
+    to((all) => [...all, written]);
+    setWritten(last);
+  };
+  const undo = () => step(past, setPast, setFuture);
+  const redo = () => step(future, setFuture, setPast);
 
   useEffect(() => {
-    if (first.current) {
-      first.current = false;
-      return;
-    }
+    if (!dirty.current) return;
     setSaved({ kind: 'typing' });
     const mine = ++turn.current;
     const timer = setTimeout(async () => {
-      const away: ActionResult<{ updatedAt: Date }> = {
+      const away: ActionResult<{ savedAt: Date }> = {
         ok: false,
         error: { code: 'unreachable', sentence: 'We could not be reached; what you typed is still here.' },
       };
-      const result = await keep({ name, definition, listIds }).catch(() => away);
+      const result = await keepNow.current(written).catch(() => away);
       if (mine !== turn.current) return;
       setSaved(
-        result.ok ? { kind: 'saved', at: new Date(result.value.updatedAt) } : { kind: 'fault', sentence: result.error.sentence },
+        result.ok ? { kind: 'saved', at: new Date(result.value.savedAt) } : { kind: 'fault', sentence: result.error.sentence },
       );
+      if (result.ok) setDraft(true);
     }, 600);
     return () => clearTimeout(timer);
-  }, [name, definition, listIds, keep]);
+  }, [written]);
 
-  const set = (part: Partial<FormDefinition>) => setDefinition((now) => ({ ...now, ...part }));
-  const asksName = definition.fields.some((field) => field.name === 'first_name');
-  const text = (label: string, value: string, change: (value: string) => void, long = false) => {
-    const props = { value, onChange: (event: { target: { value: string } }) => change(event.target.value), className: BOX };
-    return (
-      // biome-ignore lint/a11y/noLabelWithoutControl: the control is inside, in one of two kinds
-      <label className="block">
-        <span className="mb-1 block text-small font-semibold text-ink-2">{label}</span>
-        {long ? <textarea rows={3} {...props} /> : <input type="text" {...props} />}
-      </label>
-    );
-  };
-  const html = view === 'After sending' ? thanksHtml(definition) : formHtml({ form: definition, action: '#', colour });
-  const lines = (count: number) =>
-    Array.from(
-      { length: count },
-      (_, n) => `<div style="height:11px;margin:0 0 10px;width:${[100, 96, 99, 92, 60][n % 5]}%;background:#ebecf0"></div>`,
-    ).join('');
-  const page = `<!doctype html><html lang="en"><style>body{margin:0;padding:34px ${view === 'On a phone' ? 16 : 72}px;background:#fff}${formCss(colour)}</style>${
-    view === 'After sending' ? '' : lines(5)
-  }<div style="margin:26px 0">${html}</div>${view === 'After sending' ? '' : lines(3)}</html>`;
+  // Leaving with something unsaved asks first.
+  useEffect(() => {
+    if (saved.kind === 'saved') return;
+    const ask = (event: BeforeUnloadEvent) => event.preventDefault();
+    addEventListener('beforeunload', ask);
+    return () => removeEventListener('beforeunload', ask);
+  }, [saved.kind]);
+
+  const look = effectiveLook(definition.look, newsletter.colour);
+  const shown = { ...definition, look };
+  const chosen = props.lists.filter((list) => definition.listChoice.includes(list.id));
+  const parts = [
+    {
+      title: 'What it asks',
+      aside: `${definition.fields.length} ${definition.fields.length === 1 ? 'field' : 'fields'}`,
+      body: <FieldsPart definition={definition} set={set} known={props.known} lists={props.lists} />,
+    },
+    {
+      title: 'How it looks',
+      aside: definition.look.inherits ? 'from your newsletter' : 'of its own',
+      body: <LookPart definition={definition} set={set} colour={newsletter.colour} />,
+    },
+    { title: 'Where it stands', aside: definition.placement.kind, body: <PlacePart definition={definition} set={set} /> },
+    {
+      title: 'What happens next',
+      aside: definition.next.redirect ? 'another page' : 'thanks in place',
+      body: (
+        <NextPart
+          definition={definition}
+          set={set}
+          lists={props.lists}
+          listIds={listIds}
+          setListIds={(ids) => write({ ...written, listIds: ids })}
+          senders={props.senders}
+          newsletter={newsletter.name}
+          giveFile={props.giveFile}
+        />
+      ),
+    },
+    {
+      title: 'Take it to your site',
+      aside: draft ? 'publish first' : 'live',
+      body: <Codes codes={props.codes} snippet={props.snippet} />,
+    },
+  ];
 
   return (
     <main id="matter" className="mx-auto grid max-w-[1440px] gap-x-7 gap-y-6 px-4 py-5 sm:px-7 lg:grid-cols-[316px_1fr]">
       <div>
         <nav aria-label="Where you are" className="text-small text-ink-2">
-          <Link href={back} className="link">
+          <Link href={props.back} className="link">
             Forms
           </Link>{' '}
           /
@@ -92,54 +162,44 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
         <input
           aria-label="Name of the form"
           value={name}
-          onChange={(event) => setName(event.target.value)}
+          onChange={(event) => write({ ...written, name: event.target.value })}
           className="w-full rounded-sm bg-transparent font-serif text-[27px] leading-9"
         />
         <p className="mb-4 text-small text-ink-2">Only you see this name. Say where the form will stand.</p>
-
-        <Part title="What it asks" aside={`${definition.fields.length} ${definition.fields.length === 1 ? 'field' : 'fields'}`}>
-          <label className="flex items-start gap-2.5">
-            <input
-              type="checkbox"
-              className="mt-0.5 size-4 accent-verdigris"
-              checked={asksName}
-              onChange={(event) =>
-                set({
-                  fields: event.target.checked
-                    ? [FIRST_NAME_FIELD, ...definition.fields]
-                    : [definition.fields.find((f) => f.name === 'email') ?? EMAIL_FIELD],
-                })
-              }
+        <div className="mb-4 space-y-3">
+          <Words label="Heading" value={definition.heading} change={(heading) => set({ heading })} />
+          <Words long label="Words under it" value={definition.words} change={(words) => set({ words })} />
+          <div className="grid grid-cols-2 gap-2">
+            <Words label="Button" value={definition.button} change={(button) => set({ button })} />
+            <Choice
+              label="Language"
+              value={definition.language}
+              change={(language) => set(inLanguage(definition, language, newsletter.name))}
+              choices={Object.keys(FORM_WORDS).map((tag) => ({
+                value: tag,
+                label: new Intl.DisplayNames([tag], { type: 'language' }).of(tag) ?? tag,
+              }))}
             />
-            <span>
-              <b className="block text-[13.5px]">First name</b>
-              <span className="text-small text-ink-2">may be left empty by the visitor</span>
-            </span>
-          </label>
-          <p className="text-small text-ink-2">The email address is always asked.</p>
-        </Part>
-        <Part title="What it says">
-          {text('Heading', definition.heading, (heading) => set({ heading }))}
-          {text('Words under it', definition.words, (words) => set({ words }), true)}
-          {text('Button', definition.button, (button) => set({ button }))}
-          {text('Thanks, after sending', definition.thanks, (thanks) => set({ thanks }), true)}
-        </Part>
-        <Part title="Lists it gives">
-          {lists.map((list) => (
-            <label key={list.id} className="flex items-center gap-2.5">
-              <input
-                type="checkbox"
-                className="size-4 accent-verdigris"
-                checked={listIds.includes(list.id)}
-                onChange={(event) =>
-                  setListIds(event.target.checked ? [...listIds, list.id] : listIds.filter((id) => id !== list.id))
-                }
-              />
-              <span className="flex-1">{list.name}</span>
-              <span className="figures text-small text-ink-2">{figure(list.reading)} reading</span>
-            </label>
-          ))}
-        </Part>
+          </div>
+        </div>
+        {parts.map((part, n) => (
+          <section key={part.title} className="border-t">
+            <h2>
+              <button
+                type="button"
+                aria-expanded={open === n + 1}
+                onClick={() => setOpen(open === n + 1 ? 0 : n + 1)}
+                className="flex w-full items-baseline gap-2 py-2.5 text-left"
+              >
+                <span className="figures text-[12px] font-semibold text-ink-3">{n + 1}</span>
+                <span className="flex-1 font-serif text-head">{part.title}</span>
+                <span className="text-small text-ink-2">{part.aside}</span>
+              </button>
+            </h2>
+            {open === n + 1 && <div className="space-y-3 pb-5">{part.body}</div>}
+          </section>
+        ))}
+        <div className="border-t" />
       </div>
 
       <div className="min-w-0">
@@ -161,72 +221,186 @@ export function FormEditor({ form, counts, lists, codes, colour, zone, back, kee
               </button>
             ))}
           </div>
-          <p
-            role="status"
-            className={clsx('flex items-center gap-1.5 text-[13px]', saved.kind === 'fault' ? 'text-stamp' : 'text-ink-2')}
-          >
-            {saved.kind === 'fault' ? <CircleAlert size={15} aria-hidden /> : <CheckCircle2 size={15} aria-hidden />}
-            {saved.kind === 'saved' &&
-              `Saved ${new Date(saved.at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })}, live wherever it stands`}
-            {saved.kind === 'typing' && 'Saving'}
-            {saved.kind === 'fault' && `Not saved: ${saved.sentence}`}
-          </p>
+          <div className="flex flex-wrap items-center gap-2">
+            <p
+              role="status"
+              className={clsx('flex items-center gap-1.5 text-[13px]', saved.kind === 'fault' ? 'text-stamp' : 'text-ink-2')}
+            >
+              {saved.kind === 'fault' ? <CircleAlert size={15} aria-hidden /> : <CheckCircle2 size={15} aria-hidden />}
+              {saved.kind === 'saved' &&
+                `Saved ${new Date(saved.at).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })}${draft ? ', not published' : `, version ${props.version} is live`}`}
+              {saved.kind === 'typing' && 'Saving'}
+              {saved.kind === 'fault' && `Not saved: ${saved.sentence}`}
+            </p>
+            <button
+              type="button"
+              aria-label="Undo"
+              title="Undo"
+              disabled={past.length === 0}
+              onClick={undo}
+              className="p-1.5 text-ink-2 disabled:opacity-30"
+            >
+              <Undo2 size={16} aria-hidden />
+            </button>
+            <button
+              type="button"
+              aria-label="Redo"
+              title="Redo"
+              disabled={future.length === 0}
+              onClick={redo}
+              className="p-1.5 text-ink-2 disabled:opacity-30"
+            >
+              <Redo2 size={16} aria-hidden />
+            </button>
+            <Button
+              tone="main"
+              disabled={!draft || saved.kind !== 'saved' || publishing}
+              onClick={() =>
+                begin(async () => {
+                  const result = await publish();
+                  if (!result.ok) return void toast.error(result.error.sentence);
+                  setDraft(false);
+                  toast.success(`Version ${result.value.version} is live wherever the form stands`);
+                })
+              }
+            >
+              Publish
+            </Button>
+          </div>
         </div>
-        <iframe
-          title="The form on a page"
-          sandbox=""
-          srcDoc={page}
-          className={clsx(
-            'h-[460px] rounded-lg border bg-white',
-            view === 'On a phone' ? 'mx-auto block w-[390px] max-w-full' : 'w-full',
-          )}
+        <Preview
+          view={view}
+          shown={shown}
+          lists={chosen}
+          newsletter={newsletter}
+          listed={props.lists.filter((list) => listIds.includes(list.id)).map((list) => list.name)}
         />
-        <dl className="figures mt-4 grid grid-cols-3 divide-x rounded-lg border bg-sheet">
-          {[
-            ['Shown', figure(counts.loaded), 'since it was made'],
-            ['Sent in', figure(counts.sentIn), `${percent(counts.sentIn, counts.loaded)} of shown`],
-            ['Confirmed', figure(counts.confirmed), `${percent(counts.confirmed, counts.sentIn)} of sent in`],
-          ].map(([label, value, under]) => (
-            <div key={label} className="px-4 py-3">
-              <dt className="text-[13px] text-ink-2">{label}</dt>
-              <dd>
-                <span className="block font-serif text-[23px] leading-7">{value}</span>
-                <span className="text-[13px] text-ink-2">{under}</span>
-              </dd>
-            </div>
-          ))}
-        </dl>
-        <section className="mt-7">
-          <h2 className="border-b pb-2.5 font-serif text-head">Take it to your site</h2>
-          {codes.map((code) => (
-            <div key={code.kind} className="border-b border-rule-2 py-3.5">
-              <div className="flex items-center justify-between gap-3">
-                <h3 className="font-semibold">{code.title}</h3>
-                <Copy text={code.code} what={`the ${code.title.toLowerCase()} code`} label="Copy" />
-              </div>
-              <p className="text-[13px] text-ink-2">{code.follows}</p>
-              <pre
-                data-code={code.kind}
-                className="mt-2 overflow-x-auto rounded-md border bg-sheet p-2.5 font-mono text-[12.5px] break-all whitespace-pre-wrap"
-              >
-                {code.code}
-              </pre>
-            </div>
-          ))}
-        </section>
+        {props.children}
       </div>
     </main>
   );
 }
 
-function Part({ title, aside, children }: { title: string; aside?: string; children: ReactNode }) {
+/** Another language: texts that still are the starting ones of the old language become those of the new; what was written stays. */
+function inLanguage(definition: FormDefinition, language: string, name: string): Partial<FormDefinition> {
+  const [old, next] = [wordsOf(definition.language), wordsOf(language)];
+  const swap = (text: string, from: string, to: string) => (text === fill(from, { name }) ? fill(to, { name }) : text);
+  return {
+    language,
+    heading: swap(definition.heading, old.heading, next.heading),
+    words: swap(definition.words, old.words, next.words),
+    button: swap(definition.button, old.button, next.button),
+    thanks: swap(definition.thanks, old.thanks, next.thanks),
+    fields: definition.fields.map((field) => ({
+      ...field,
+      label:
+        field.key === 'email'
+          ? swap(field.label, old.email, next.email)
+          : field.key === 'first_name'
+            ? swap(field.label, old.firstName, next.firstName)
+            : field.label,
+    })),
+  };
+}
+
+type PreviewProps = {
+  view: (typeof VIEWS)[number];
+  shown: FormDefinition;
+  lists: { id: string; name: string }[];
+  newsletter: { name: string; site: string };
+  listed: string[];
+};
+
+function Preview({ view, shown, lists, newsletter, listed }: PreviewProps) {
+  const { kind, ribbonAt, cornerAt } = shown.placement;
+  const lines = (count: number) =>
+    Array.from(
+      { length: count },
+      (_, n) => `<div style="height:11px;margin:0 0 10px;width:${[100, 96, 99, 92, 60][n % 5]}%;background:#ebecf0"></div>`,
+    ).join('');
+  if (view === 'The emails') {
+    const words = wordsOf(shown.language).confirmation;
+    const { confirmation, welcome } = shown.next;
+    const notice = (heading: string, text: string, label?: string) =>
+      renderNotice({
+        name: newsletter.name,
+        colour: '#17645c',
+        heading,
+        paragraphs: text.split(/\n{2,}/),
+        ...(label ? { link: { label, url: 'https://…' } } : {}),
+        footer: ['Postal address and why this comes'],
+        language: shown.language,
+      }).html;
+    const first = notice(
+      confirmation.heading || words.heading,
+      confirmation.words || fill(words.words, { label: listed.join(', ') }),
+      confirmation.button || words.button,
+    );
+    const second = welcome.on
+      ? notice(welcome.subject || `Welcome to ${newsletter.name}`, welcome.words || 'Thank you for reading.')
+      : '';
+    return (
+      <iframe title="The emails" sandbox="" srcDoc={first + second} className="h-[520px] w-full rounded-lg border bg-white" />
+    );
+  }
+  const after = view === 'After sending';
+  const html = after
+    ? thanksHtml(shown)
+    : formHtml({ form: shown, action: '#', lists, readers: shown.countFrom ? Math.max(shown.countFrom, 1240) : undefined });
+  const css = formCss(shown.look, kind === 'one line' || kind === 'ribbon' ? 'line' : 'block');
+  const place = {
+    ribbon: `position:fixed;left:0;right:0;${ribbonAt}:0`,
+    'corner card': `position:fixed;bottom:16px;inset-inline-${cornerAt}:16px;width:min(360px,calc(100vw - 32px))`,
+    'pop-up':
+      'position:fixed;inset:0;display:flex;align-items:center;justify-content:center;padding:16px;background:rgb(0 0 0/.45)',
+  }[kind as 'ribbon'];
+  const body = place
+    ? `${lines(14)}<div style="${place}"><div style="width:min(520px,100%);margin:${kind === 'pop-up' ? 'auto' : '0'};${kind === 'ribbon' ? 'width:100%' : ''}">${html}</div></div>`
+    : `${lines(5)}<div style="margin:26px 0">${html}</div>${lines(3)}`;
+  const page = `<!doctype html><html lang="${shown.language}"><style>body{margin:0;padding:34px ${view === 'On a phone' ? 16 : 72}px;background:#fff}${css}</style>${body}</html>`;
   return (
-    <section className="border-t py-3.5">
-      <div className="mb-2.5 flex items-baseline justify-between">
-        <h2 className="font-serif text-head">{title}</h2>
-        {aside && <span className="text-small text-ink-2">{aside}</span>}
-      </div>
-      <div className="space-y-3">{children}</div>
-    </section>
+    <div className={clsx('overflow-hidden rounded-lg border bg-white', view === 'On a phone' && 'mx-auto w-[390px] max-w-full')}>
+      <p className="flex gap-4 border-b bg-paper px-3.5 py-2 font-mono text-[12.5px] text-ink-2">
+        {newsletter.site || 'your-site.example'}/a-letter
+      </p>
+      <iframe title="The form on a page" sandbox="" srcDoc={page} className="h-[460px] w-full" />
+    </div>
+  );
+}
+
+function Codes({ codes, snippet }: { codes: FormCode[]; snippet: string }) {
+  return (
+    <>
+      {[
+        ...codes,
+        {
+          kind: 'site',
+          title: 'Where readers come from',
+          follows: 'Once on every page of your site: remembers the first and the last way somebody came, without cookies.',
+          code: snippet,
+        },
+      ].map((code) => (
+        <div key={code.kind} className="border-b border-rule-2 pb-3 last:border-b-0">
+          <div className="flex items-center justify-between gap-3">
+            <h3 className="text-[13.5px] font-semibold">{code.title}</h3>
+            <Copy text={code.code} what={code.title.toLowerCase()} label="Copy" />
+          </div>
+          <p className="text-small text-ink-2">{code.follows}</p>
+          <pre
+            data-code={code.kind}
+            // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls has to be reachable with the keyboard (WCAG 2.1.1)
+            tabIndex={0}
+            className="mt-2 max-h-28 overflow-auto rounded-md border bg-sheet p-2 font-mono text-[12px] break-all whitespace-pre-wrap"
+          >
+            {code.code}
+          </pre>
+        </div>
+      ))}
+      <p className="text-small text-ink-2">
+        Most sites have a place for it: a block called HTML or Embed in the page itself, or a field for code at the end of every
+        page in the settings. A strict site allows our host in its content security policy under script-src, style-src and
+        connect-src.
+      </p>
+    </>
   );
 }

@@ -7,11 +7,13 @@ import { toast } from 'sonner';
 /** Copies a text with one click and says so. */
 export function Copy({ text, what, label }: { text: string; what: string; label?: string }) {
   const [done, setDone] = useState(false);
+  // What is written on it begins its name (WCAG 2.5.3).
+  const name = label ? `${label}: ${what}` : `Copy ${what}`;
   return (
     <button
       type="button"
-      aria-label={`Copy ${what}`}
-      title={`Copy ${what}`}
+      aria-label={name}
+      title={name}
       className="inline-flex items-center gap-1.5 rounded-sm p-1 align-middle text-[13px] font-semibold text-ink-2 hover:text-verdigris"
       onClick={async () => {
         try {

@@ -1,9 +1,12 @@
 import type { Metadata } from 'next';
 import { notFound } from 'next/navigation';
 import { cache } from 'react';
-import { formCss, formHtml } from '@/core/forms/render';
+import { formCss } from '@/core/forms/look';
+import { formHtml } from '@/core/forms/render';
 import { hostedForm } from '@/server/forms/forms';
 import { publicNewsletter } from '@/server/newsletters/newsletters';
+import { stamp } from '@/server/public/stamp';
+import { readersShown } from '@/server/readers/shown';
 import { runtime } from '@/server/runtime';
 
 export const dynamic = 'force-dynamic';
@@ -30,7 +33,9 @@ export default async function Page({ params }: Props) {
     form: form.definition,
     action: `${ctx.config.linkOrigin}/e/form/${form.publicId}`,
     page,
-    colour: newsletter.colour,
+    lists: form.lists,
+    readers: await readersShown(ctx, newsletter.id, form.definition.countFrom),
+    stamp: stamp(ctx),
   });
   return (
     <main className="mx-auto max-w-2xl px-5 py-[12vh]">
@@ -38,7 +43,7 @@ export default async function Page({ params }: Props) {
         {newsletter.name}
       </h1>
       {newsletter.description && <p className="mt-4 font-serif text-[21px] leading-8 text-ink-2">{newsletter.description}</p>}
-      <style>{formCss(newsletter.colour)}</style>
+      <style>{formCss(form.definition.look)}</style>
       <div className="mt-8" dangerouslySetInnerHTML={{ __html: html }} />
       <p className="mt-8 text-small text-ink-2">{newsletter.postal_address.replace(/\r?\n/g, ', ')}</p>
     </main>

@@ -1,9 +1,10 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
+import { LOOKS } from '@/core/forms/look';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { formsOf } from '@/server/forms/forms';
-import { ActionForm, TextField } from '@/ui/kit/action-form';
-import { Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
+import { ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { Chip, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
 import { deskOf } from '../../../../desk';
 import { makeForm } from './actions';
@@ -27,6 +28,14 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 maxLength={80}
                 placeholder="After every article"
                 hint="Only you see this name."
+              />
+              <ChoiceField
+                name="look"
+                label="Begin with"
+                choices={[
+                  { value: '', label: 'the newsletter’s colour' },
+                  ...Object.keys(LOOKS).map((value) => ({ value, label: value })),
+                ]}
               />
             </ActionForm>
           </Sheet>
@@ -66,7 +75,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           key: form.id,
           cells: [
             <Link key="n" href={`/desk/${slug}/forms/${form.id}`} className="group block">
-              <b className="group-hover:underline">{form.name}</b>
+              <b className="group-hover:underline">{form.name}</b>{' '}
+              {form.archivedAt ? <Chip tone="know">put away</Chip> : form.draft ? <Chip tone="look">not published</Chip> : null}
               <span className="block text-small text-ink-2">{form.definition.heading}</span>
             </Link>,
             form.definition.fields.map((field) => field.label).join(', '),

@@ -29,7 +29,11 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             {relay.fault}
           </Note>
         )}
-        <ActionForm action={saveRelay.bind(null, slug)} submit="Save and try it" done="Saved. What came of trying it stands above.">
+        <ActionForm
+          action={saveRelay.bind(null, slug)}
+          submit="Save and try it"
+          done="Saved. What came of trying it stands above."
+        >
           <div className="grid gap-4 sm:grid-cols-[1fr_8rem]">
             <TextField name="host" label="Host" defaultValue={relay?.host} placeholder="smtp.example" mono />
             <TextField name="port" type="number" label="Port" defaultValue={relay?.port ?? 587} inputMode="numeric" />

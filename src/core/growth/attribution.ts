@@ -1,0 +1,103 @@
+/** What a visit says of where it came from, as the site snippet or the form sends it. */
+export type Touch = {
+  at: string;
+  landing: string;
+  referrer: string;
+  source: string;
+  medium: string;
+  campaign: string;
+  term: string;
+  content: string;
+};
+export type SourceClass = 'search' | 'social' | 'mail' | 'link' | 'campaign' | 'direct';
+
+/**
+ * Words by which hosts are told apart. General words of the trade, matched against the labels of a host name, so that no service has to be
+ * named; what fits none is a plain link.
+ */
+const HOST_WORDS: [RegExp, SourceClass][] = [
+  [/(^|[.-])(search|suche|recherche|find|seek)([.-]|$)/i, 'search'],
+  [/(^|[.-])(mail|webmail|inbox|post)([.-]|$)/i, 'mail'],
+  [/(^|[.-])(social|board|forum|community|chat|groups?)([.-]|$)|board\./i, 'social'],
+];
+/** Values of utm_medium that say what kind of way it was. */
+const MEDIUM_WORDS: [RegExp, SourceClass][] = [
+  [/^(organic|search)$/i, 'search'],
+  [/^(e-?mail|newsletter)$/i, 'mail'],
+  [/^social/i, 'social'],
+  [/^referral$/i, 'link'],
+];
+/** Parameters that advertising networks put into addresses to follow people: dropped before anything is kept. */
+const CLICK_IDS = /clid$|click_?id$/i;
+
+/** The host of an address, without www; '' for none. */
+export const hostOf = (address: string): string => (URL.canParse(address) ? new URL(address).hostname.replace(/^www\./, '') : '');
+
+/** An address without click ids, credentials and fragment, at most 1,000 characters; '' for anything but http(s). */
+export function cleanAddress(address: string): string {
+  if (!URL.canParse(address)) return '';
+  const url = new URL(address);
+  if (!/^https?:$/.test(url.protocol)) return '';
+  url.hash = '';
+  url.username = '';
+  url.password = '';
+  for (const name of [...url.searchParams.keys()]) if (CLICK_IDS.test(name)) url.searchParams.delete(name);
+  return url.href.slice(0, 1000);
+}
+
+const short = (text: unknown) =>
+  typeof text === 'string'
+    ? text
+        .replace(/[\u0000-\u001f\u007f]+/g, ' ')
+        .trim()
+        .slice(0, 120)
+    : '';
+
+/** A touch from anything a browser sent: every part cleaned, an unreadable one empty. Null when there is nothing in it. */
+export function readTouch(sent: unknown): Touch | null {
+  if (typeof sent !== 'object' || sent === null) return null;
+  const from = sent as Record<string, unknown>;
+  const at = typeof from.at === 'string' && !Number.isNaN(Date.parse(from.at)) ? new Date(from.at).toISOString() : '';
+  const touch: Touch = {
+    at,
+    landing: cleanAddress(short(from.landing).length ? String(from.landing) : ''),
+    referrer: cleanAddress(typeof from.referrer === 'string' ? from.referrer : ''),
+    source: short(from.source).toLowerCase(),
+    medium: short(from.medium).toLowerCase(),
+    campaign: short(from.campaign),
+    term: short(from.term),
+    content: short(from.content),
+  };
+  return touch.landing || touch.referrer || touch.source || touch.medium || touch.campaign ? touch : null;
+}
+
+/** The touch that a page visit alone tells: its own UTM set and the referrer, when that is another site. */
+export function touchOfVisit(page: string, referrer: string, at: string): Touch | null {
+  const query = URL.canParse(page) ? new URL(page).searchParams : new URLSearchParams();
+  const own = hostOf(page) !== '' && hostOf(page) === hostOf(referrer);
+  const utm = (name: string) => query.get(`utm_${name}`) ?? '';
+  return readTouch({
+    at,
+    landing: page,
+    referrer: own ? '' : referrer,
+    source: utm('source'),
+    medium: utm('medium'),
+    campaign: utm('campaign'),
+    term: utm('term'),
+    content: utm('content'),
+  });
+}
+
+/** What kind of way somebody came by: the campaign's own word first, then the referring host, else directly. */
+export function classify(touch: Pick<Touch, 'source' | 'medium' | 'campaign' | 'referrer' | 'landing'> | null): SourceClass {
+  if (!touch) return 'direct';
+  for (const [word, kind] of MEDIUM_WORDS) if (word.test(touch.medium)) return kind;
+  if (touch.source || touch.medium || touch.campaign) return 'campaign';
+  const host = hostOf(touch.referrer);
+  if (!host || host === hostOf(touch.landing)) return 'direct';
+  for (const [word, kind] of HOST_WORDS) if (word.test(host)) return kind;
+  return 'link';
+}
+
+/** How a touch is counted: the campaign's source, else the referring host, else "direct". */
+export const sourceName = (touch: Touch | null): string => touch?.source || hostOf(touch?.referrer ?? '') || 'direct';

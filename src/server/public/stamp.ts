@@ -1,0 +1,18 @@
+import { createHmac } from 'node:crypto';
+import type { Context } from '../context';
+
+const mac = (ctx: Pick<Context, 'config'>, text: string) =>
+  createHmac('sha256', ctx.config.secret).update('stamp').update(text).digest('hex').slice(0, 12);
+
+/** When a form was made, signed, so that it cannot be backdated. By the machine's time. */
+export function stamp(ctx: Pick<Context, 'config'>): string {
+  const at = Date.now().toString(36);
+  return `${at}.${mac(ctx, at)}`;
+}
+
+/** Was a form sent in sooner than anybody types? A form without a stamp (plain HTML on somebody's page) is not judged by it. */
+export function isTooSoon(ctx: Pick<Context, 'config'>, given: string | undefined): boolean {
+  const [at = '', signature = ''] = (given ?? '').split('.');
+  if (!at || signature !== mac(ctx, at)) return false;
+  return Date.now() - Number.parseInt(at, 36) < ctx.config.formSeconds * 1000;
+}

@@ -1,0 +1,141 @@
+import { createHmac, timingSafeEqual } from 'node:crypto';
+import type { FormDefinition } from '@/core/forms/definition';
+import { fill, wordsOf } from '@/core/forms/words';
+import { CONFIRMATION_DAYS } from '@/core/readers/state';
+import { renderNotice } from '@/core/writing/notice';
+import type { Context } from '../context';
+import type { Db } from '../db/connection';
+import { post } from '../mail/outbox';
+import { mailOwners } from '../newsletters/alerts';
+import { mailedToken } from '../secrets';
+import { voiceOf } from '../senders/senders';
+
+export type ArrivingForm = { id: string; name: string; definition: FormDefinition };
+type Newsletter = { id: string; name: string; slug: string; postal_address: string };
+type Reader = { id: string; address: string };
+
+/** What a form promised for the moment its reader reads: tags, the welcome letter, word to the owners. In the caller's transaction. */
+export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newsletter: Newsletter, reader: Reader): Promise<void> {
+  const { next } = form.definition;
+  const now = ctx.clock.now();
+  if (next.tags.length) {
+    await db
+      .insertInto('reader_tags')
+      .values(next.tags.map((tag) => ({ reader_id: reader.id, newsletter_id: newsletter.id, tag, at: now })))
+      .onConflict((c) => c.doNothing())
+      .execute();
+  }
+  if (next.welcome.on) {
+    const gift = giftOf(ctx, form, reader.id);
+    const notice = renderNotice({
+      name: newsletter.name,
+      colour: '#17645c',
+      heading: next.welcome.subject || `Welcome to ${newsletter.name}`,
+      paragraphs: (next.welcome.words || 'Thank you for reading. The next letter comes to you.').split(/\n{2,}/),
+      ...(gift ? { link: gift } : {}),
+      footer: [
+        `You get this because you confirmed that you want ${newsletter.name}.`,
+        newsletter.postal_address.replace(/\r?\n/g, ', '),
+      ],
+    });
+    await post(ctx, db, {
+      newsletterId: newsletter.id,
+      kind: 'welcome',
+      from: await voiceOf(ctx, db, newsletter, next.confirmation.senderId),
+      to: reader.address,
+      subject: next.welcome.subject || `Welcome to ${newsletter.name}`,
+      ...notice,
+    });
+  }
+  if (next.tellOwners)
+    await mailOwners(
+      ctx,
+      db,
+      newsletter.id,
+      newsletter,
+      `${reader.address} joined by “${form.name}”`,
+      [`${reader.address} confirmed and reads now.`],
+      `/readers/${reader.id}`,
+    );
+}
+
+const GIFT_DAYS = 30;
+const giftMac = (ctx: Pick<Context, 'config'>, text: string) =>
+  createHmac('sha256', ctx.config.secret).update('gift').update(text).digest('hex').slice(0, 32);
+
+/** The link to a form's gift for one reader: signed, and good for 30 days. Null where nothing is promised. */
+export function giftOf(ctx: Context, form: ArrivingForm, readerId: string): { label: string; url: string } | null {
+  const { gift } = form.definition.next;
+  if (gift.kind === 'none' || (gift.kind === 'link' ? !gift.url : !gift.fileId)) return null;
+  const text = `${form.id}.${readerId}.${Math.floor(ctx.clock.now().getTime() / 86_400_000) + GIFT_DAYS}`;
+  return { label: gift.label || 'Your gift', url: `${ctx.config.linkOrigin}/e/gift/${text}.${giftMac(ctx, text)}` };
+}
+
+/** Reads a gift link: the form whose gift it is, `expired`, or null for one that is not ours. */
+export function readGift(ctx: Context, token: string): { formId: string } | 'expired' | null {
+  const [formId = '', readerId = '', day = '', mac = ''] = token.split('.');
+  const wanted = Buffer.from(giftMac(ctx, `${formId}.${readerId}.${day}`));
+  const given = Buffer.from(mac);
+  if (given.length !== wanted.length || !timingSafeEqual(given, wanted)) return null;
+  return Number(day) * 86_400_000 < ctx.clock.now().getTime() ? 'expired' : { formId };
+}
+
+type Asking = {
+  db: Db;
+  form: ArrivingForm;
+  newsletter: Newsletter;
+  reader: Reader;
+  listIds: string[];
+  names: string[];
+  variant: string;
+  reminder?: boolean;
+};
+
+/** Mails a confirmation letter in the form's own words and language, and keeps the hash of its link. In the caller's transaction. */
+export async function mailConfirmation(
+  ctx: Context,
+  { db, form, newsletter, reader, listIds, names, variant, reminder = false }: Asking,
+): Promise<void> {
+  const now = ctx.clock.now();
+  const { definition } = form;
+  const words = wordsOf(definition.language).confirmation;
+  const own = definition.next.confirmation;
+  const { token, hash } = mailedToken();
+  await db
+    .insertInto('confirmations')
+    .values({
+      token_hash: hash,
+      newsletter_id: newsletter.id,
+      reader_id: reader.id,
+      list_ids: listIds,
+      form_id: form.id,
+      variant,
+      sent_at: now,
+      expires_at: new Date(now.getTime() + CONFIRMATION_DAYS * 86_400_000),
+      // A reminder is the last that comes.
+      reminded_at: reminder ? now : null,
+    })
+    .execute();
+  const listed = names.join(', ');
+  const subject = fill(own.subject || words.subject, { name: newsletter.name });
+  const notice = renderNotice({
+    name: newsletter.name,
+    colour: '#17645c',
+    heading: fill(own.heading || words.heading, { name: newsletter.name }),
+    paragraphs: (own.words || fill(words.words, { label: listed })).split(/\n{2,}/),
+    link: { label: own.button || words.button, url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
+    footer: [
+      `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`,
+      newsletter.postal_address.replace(/\r?\n/g, ', '),
+    ],
+    language: definition.language,
+  });
+  await post(ctx, db, {
+    newsletterId: newsletter.id,
+    kind: 'confirmation',
+    from: await voiceOf(ctx, db, newsletter, own.senderId),
+    to: reader.address,
+    subject,
+    ...notice,
+  });
+}
