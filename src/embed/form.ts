@@ -3,16 +3,9 @@
  * leak out. Sends in place; where anything goes wrong the form says so and stays. No cookies: what somebody closed, joined or was shown is
  * kept in the page's own local storage, and only if the page lets us. Works on single-page sites: it looks again when the address changes.
  */
-import { standsOn, type Targeting } from '../core/forms/targeting';
+import type { Placement } from '../core/forms/placement';
+import { standsOn } from '../core/forms/targeting';
 
-type Placement = Targeting & {
-  kind: 'panel' | 'one line' | 'ribbon' | 'corner card' | 'pop-up' | 'after-post';
-  ribbonAt: 'top' | 'bottom';
-  cornerAt: 'start' | 'end';
-  trigger: { seconds: number; scroll: number; leaving: boolean; click: string };
-  againAfterDays: number;
-  after: string;
-};
 type Version = { css: string; html: string; thanks: string; redirect: string; placement: Placement; away: string };
 type Data = { id: string; action: string; a: Version; b: Version | null };
 type Answer = { ok: boolean; error?: { sentence: string; fields?: Record<string, string> } };

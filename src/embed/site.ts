@@ -3,16 +3,7 @@
  * allows it (`data-storage="no"` on the tag says that it does not), else in the page alone. No cookies, nothing sent by itself: forms take it
  * along when they are sent in.
  */
-type Touch = {
-  at: string;
-  landing: string;
-  referrer: string;
-  source: string;
-  medium: string;
-  campaign: string;
-  term: string;
-  content: string;
-};
+import type { Touch } from '../core/growth/attribution';
 
 const NAME = 'inkset:touches';
 const tag = document.currentScript;
@@ -55,5 +46,3 @@ try {
   if (allowed) localStorage.setItem(NAME, JSON.stringify(touches));
 } catch {}
 (window as { inksetTouches?: () => typeof touches }).inksetTouches = () => touches;
-
-export {};
