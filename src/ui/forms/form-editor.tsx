@@ -159,28 +159,28 @@ export function FormEditor(props: Props) {
           </Link>{' '}
           /
         </nav>
-        <input
+        <textarea
           aria-label="Name of the form"
+          rows={1}
+          maxLength={80}
           value={name}
-          onChange={(event) => write({ ...written, name: event.target.value })}
-          className="w-full rounded-sm bg-transparent font-serif text-[27px] leading-9"
+          onChange={(event) => write({ ...written, name: event.target.value.replace(/\n/g, ' ') })}
+          className="block field-sizing-content w-full resize-none rounded-sm bg-transparent font-serif text-[27px] leading-9"
         />
         <p className="mb-4 text-small text-ink-2">Only you see this name. Say where the form will stand.</p>
         <div className="mb-4 space-y-3">
           <Words label="Heading" value={definition.heading} change={(heading) => set({ heading })} />
           <Words long label="Words under it" value={definition.words} change={(words) => set({ words })} />
-          <div className="grid grid-cols-2 gap-2">
-            <Words label="Button" value={definition.button} change={(button) => set({ button })} />
-            <Choice
-              label="Language"
-              value={definition.language}
-              change={(language) => set(inLanguage(definition, language, newsletter.name))}
-              choices={Object.keys(FORM_WORDS).map((tag) => ({
-                value: tag,
-                label: new Intl.DisplayNames([tag], { type: 'language' }).of(tag) ?? tag,
-              }))}
-            />
-          </div>
+          <Words label="Button" value={definition.button} change={(button) => set({ button })} />
+          <Choice
+            label="Language"
+            value={definition.language}
+            change={(language) => set(inLanguage(definition, language, newsletter.name))}
+            choices={Object.keys(FORM_WORDS).map((tag) => ({
+              value: tag,
+              label: new Intl.DisplayNames([tag], { type: 'language' }).of(tag) ?? tag,
+            }))}
+          />
         </div>
         {parts.map((part, n) => (
           <section key={part.title} className="border-t">

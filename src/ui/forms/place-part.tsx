@@ -67,18 +67,19 @@ export function PlacePart({ definition, set }: { definition: FormDefinition; set
         <>
           <div className="grid grid-cols-2 gap-2">
             <Amount
-              label="After seconds, 0 for not"
+              label="After seconds"
               value={placement.trigger.seconds}
               most={600}
               change={(seconds) => trigger({ seconds })}
             />
             <Amount
-              label="Scrolled per cent, 0 for not"
+              label="After % scrolled"
               value={placement.trigger.scroll}
               most={100}
               change={(scroll) => trigger({ scroll })}
             />
           </div>
+          <p className="text-small text-ink-2">0 where it does not matter.</p>
           <Tick
             label="When the pointer leaves the page"
             on={placement.trigger.leaving}
