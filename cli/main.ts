@@ -100,7 +100,7 @@ async function main(): Promise<void> {
     case 'bench': {
       const database = await startPostgres(home);
       const { bench } = await import('../bench/main');
-      await bench(database.url);
+      await bench(database.url, rest[0]);
       if (running(home).length === 0) stopPostgres(home);
       return;
     }

@@ -16,16 +16,36 @@ export async function limit(
   if (!(await within(ctx, key, most, seconds))) throw new Fault('too-many', sentence);
 }
 
+export type Rule = { key: string; most: number; seconds: number };
+
+/** Counts one use of each of these keys in one statement; throws "too-many" if any is beyond its `most`. */
+export async function limitAll(ctx: Pick<Context, 'db'>, rules: Rule[], sentence: string): Promise<void> {
+  const counted = await count(ctx, rules);
+  if (rules.some((rule) => (counted.get(rule.key) ?? 0) > rule.most)) throw new Fault('too-many', sentence);
+}
+
 /** Counts one use of `key` in its window and says whether it is still within `most`. */
 export async function within(ctx: Pick<Context, 'db'>, key: string, most: number, seconds: number): Promise<boolean> {
-  const window = new Date(Math.floor(Date.now() / 1000 / seconds) * seconds * 1000);
-  const row = await ctx.db
+  return ((await count(ctx, [{ key, most, seconds }])).get(key) ?? 0) <= most;
+}
+
+async function count(ctx: Pick<Context, 'db'>, rules: Rule[]): Promise<Map<string, number>> {
+  const rows = await ctx.db
     .insertInto('rate_limits')
-    .values({ key, window_start: window, count: 1 })
+    .values(
+      // In one order always, so that two statements at once wait for each other instead of blocking for ever.
+      [...rules]
+        .sort((a, b) => (a.key < b.key ? -1 : 1))
+        .map(({ key, seconds }) => ({
+          key,
+          window_start: new Date(Math.floor(Date.now() / 1000 / seconds) * seconds * 1000),
+          count: 1,
+        })),
+    )
     .onConflict((c) => c.columns(['key', 'window_start']).doUpdateSet({ count: sql`rate_limits.count + 1` }))
-    .returning('count')
-    .executeTakeFirstOrThrow();
-  return row.count <= most;
+    .returning(['key', 'count'])
+    .execute();
+  return new Map(rows.map((row) => [row.key, row.count]));
 }
 
 /** Drops windows that no rule looks at any more. */

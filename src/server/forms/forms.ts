@@ -346,12 +346,24 @@ export async function hostedForm(ctx: Context, newsletter: Newsletter): Promise<
   return row ? publicForm(ctx, row.public_id) : null;
 }
 
+/** Versions never change once they are published, so each is checked once a process and not once a visitor. */
+const versions = new Map<string, FormDefinition>();
+function completeVersion(row: Selectable<Schema['forms']>): FormDefinition {
+  const key = `${row.id}.${row.version}`;
+  const known = versions.get(key);
+  if (known) return known;
+  if (versions.size > 5_000) versions.clear();
+  const definition = complete(row.definition);
+  versions.set(key, definition);
+  return definition;
+}
+
 function view(row: Selectable<Schema['forms']>): FormView {
   return {
     id: row.id,
     publicId: row.public_id,
     name: row.name,
-    definition: complete(row.definition),
+    definition: completeVersion(row),
     listIds: row.list_ids,
     draft: row.draft && {
       definition: complete(row.draft),

@@ -13,7 +13,7 @@ import { keepAnswers } from '../forms/fields';
 import type { PublicForm } from '../forms/forms';
 import { countDay, countForm } from '../growth/counts';
 import { newId } from '../ids';
-import { limit, within } from '../limits';
+import { limitAll, within } from '../limits';
 import { isTooSoon } from '../public/stamp';
 import { type ArrivingForm, arrive, mailConfirmation } from './arrive';
 
@@ -40,9 +40,15 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
   if (sent[HONEYPOT] || isTooSoon(ctx, sent.stamp)) return;
   const { address, firstName } = answers;
   const slower = 'This was sent in very often just now. Please try again in a while; nothing was lost.';
-  await limit(ctx, `join-form:${form.id}`, FORM_LIMIT.most, FORM_LIMIT.seconds, slower);
-  await limit(ctx, `join-network:${visitor.network}`, NETWORK_LIMIT.most, NETWORK_LIMIT.seconds, slower);
-  await limit(ctx, `join-address:${address.key}`, ADDRESS_LIMIT.most, ADDRESS_LIMIT.seconds, slower);
+  await limitAll(
+    ctx,
+    [
+      { key: `join-form:${form.id}`, ...FORM_LIMIT },
+      { key: `join-network:${visitor.network}`, ...NETWORK_LIMIT },
+      { key: `join-address:${address.key}`, ...ADDRESS_LIMIT },
+    ],
+    slower,
+  );
   await checkMailDomain(ctx, definition, address.full, address.domain);
 
   const page = readPageUrl(sent.page);
@@ -85,9 +91,8 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
           .columns(['newsletter_id', 'address_key'])
           .doUpdateSet({ first_name: sql`coalesce(excluded.first_name, readers.first_name)` }),
       )
-      .returning(['id', 'address_state'])
+      .returning(['id', sql<boolean>`xmax = 0`.as('fresh')])
       .executeTakeFirstOrThrow();
-    await countForm(ctx, trx, newsletter, form.id, 'sent_in', variant);
     await keepAnswers(ctx, trx, newsletter.id, reader.id, answers.fields);
 
     const lists = await trx
@@ -96,14 +101,17 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
       .where('newsletter_id', '=', newsletter.id)
       .where('id', 'in', chosen)
       .execute();
-    const standing = await trx
-      .selectFrom('memberships')
-      .select(['list_id', 'state'])
-      .where('reader_id', '=', reader.id)
-      .where('list_id', 'in', chosen)
-      .execute();
+    // Somebody new stands nowhere yet and was mailed nothing.
+    const standing = reader.fresh
+      ? []
+      : await trx
+          .selectFrom('memberships')
+          .select(['list_id', 'state'])
+          .where('reader_id', '=', reader.id)
+          .where('list_id', 'in', chosen)
+          .execute();
     const toConfirm: typeof lists = [];
-    let reads = false;
+    const moved = { asked: 0, joined: 0 };
     for (const list of lists) {
       const from = standing.find((row) => row.list_id === list.id)?.state ?? null;
       const step = transition(from, 'ask', list.double_opt_in);
@@ -114,8 +122,7 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
           .values({ reader_id: reader.id, list_id: list.id, newsletter_id: newsletter.id, ...membership })
           .onConflict((c) => c.columns(['reader_id', 'list_id']).doUpdateSet(membership))
           .execute();
-        await countDay(ctx, trx, newsletter, step.state === 'reading' ? 'joined' : 'asked');
-        reads ||= step.state === 'reading';
+        moved[step.state === 'reading' ? 'joined' : 'asked'] += 1;
       }
       if (step.changed || step.sendsConfirmation) {
         await trx
@@ -140,9 +147,9 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
     }
     const arriving: ArrivingForm = { id: form.id, name: form.name, definition };
     const who = { id: reader.id, address: address.full };
-    if (reads) await arrive(ctx, trx, arriving, newsletter, who);
+    if (moved.joined) await arrive(ctx, trx, arriving, newsletter, who);
     // A suppressed address too: asking again is its owner's own act, and only their click brings them back.
-    if (toConfirm.length && (await mayMail(ctx, trx, reader.id, address.key))) {
+    if (toConfirm.length && (await mayMail(ctx, trx, reader, address.key))) {
       await mailConfirmation(ctx, {
         db: trx,
         form: arriving,
@@ -153,17 +160,22 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
         variant,
       });
     }
+    // Counts last: their rows are shared by everybody who signs up at this moment, and stay locked until the commit.
+    for (const field of ['asked', 'joined'] as const) if (moved[field]) await countDay(ctx, trx, newsletter, field, moved[field]);
+    await countForm(ctx, trx, newsletter, form.id, 'sent_in', variant);
   });
 }
 
 /** Not within ten minutes of the last confirmation letter, and not more than three a day to one address from the whole installation. */
-async function mayMail(ctx: Context, db: Db, readerId: string, addressKey: string): Promise<boolean> {
-  const last = await db
-    .selectFrom('confirmations')
-    .select('sent_at')
-    .where('reader_id', '=', readerId)
-    .orderBy('sent_at', 'desc')
-    .executeTakeFirst();
+async function mayMail(ctx: Context, db: Db, reader: { id: string; fresh: boolean }, addressKey: string): Promise<boolean> {
+  const last = reader.fresh
+    ? null
+    : await db
+        .selectFrom('confirmations')
+        .select('sent_at')
+        .where('reader_id', '=', reader.id)
+        .orderBy('sent_at', 'desc')
+        .executeTakeFirst();
   if (last && ctx.clock.now().getTime() - last.sent_at.getTime() < RESEND_MINUTES * 60_000) return false;
   return within({ db }, `confirmations:${addressKey}`, BRAKE.most, BRAKE.seconds);
 }
