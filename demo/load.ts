@@ -224,7 +224,9 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
     await sql`
       insert into form_places (form_id, host, path, first_at, last_at, loads)
       select source_form_id, split_part(source_page, '/', 3), regexp_replace(source_page, '^https?://[^/]+', ''), min(created_at), max(created_at), count(*) * 30
-      from readers where source_page is not null and source_form_id is not null group by 1, 2, 3`.execute(db);
+      from readers where newsletter_id = ${newsletter.id} and source_page is not null and source_form_id is not null group by 1, 2, 3`.execute(
+      db,
+    );
   });
   await blog(ctx, newsletter, ids, rows.posts, outside);
   await sql`analyze`.execute(ctx.db);

@@ -21,6 +21,7 @@ import { endTest, startTest, testOf } from '@/server/forms/tests';
 import { FormBook } from '@/server/growth/counts';
 import { keepGift } from '@/server/newsletters/media';
 import { type PublicHandler, publicRoutes } from '@/server/public/router';
+import { giftOf } from '@/server/readers/arrive';
 import { join } from '@/server/readers/join';
 import { readerProfile } from '@/server/readers/readers';
 import { DAY, TestWorld } from './world';
@@ -249,6 +250,14 @@ describe('what comes next', () => {
     expect(await file.text()).toBe('forty plates of lamps');
     expect(file.headers.get('content-disposition')).toContain(`attachment; filename*=UTF-8''`);
     expect((await get(`${link.slice(0, -2)}00`)).status).toBe(404);
+    // Another newsletter that knows the file's name does not get it.
+    const stranger = await world.newsletter('A stranger with a gift');
+    const theirs = await world.form(stranger);
+    const wanted = { ...theirs.definition, next: { ...theirs.definition.next, gift: (await live()).definition.next.gift } };
+    await saveDraft(world.ctx, stranger, theirs.id, { name: 'Theirs', listIds: theirs.listIds, definition: wanted });
+    await publishForm(world.ctx, stranger, theirs.id);
+    const forged = giftOf(world.ctx, { id: theirs.id, name: 'Theirs', definition: wanted }, (await readerOf(address)).id)!;
+    expect((await get(forged.url)).status).toBe(404);
     world.clock.advance(31 * DAY);
     expect((await get(link)).status).toBe(410);
     await world.work();

@@ -3,6 +3,7 @@ import pg from 'pg';
 import type { TestProject } from 'vitest/node';
 import { connect } from '@/server/db/connection';
 import { migrate } from '@/server/db/migrate';
+import { buildEmbed } from '../../cli/build';
 import { openHome, ROOT } from '../../cli/home';
 import { ensure } from '../../cli/machine';
 import { startPostgres, stopPostgres } from '../../cli/postgres';
@@ -13,9 +14,13 @@ declare module 'vitest' {
   }
 }
 
-/** Starts a PostgreSQL of the tests' own and migrates a template once; every test file copies it (see world.ts). */
+/**
+ * Starts a PostgreSQL of the tests' own and migrates a template once; every test file copies it (see world.ts). Builds the scripts for other
+ * people's pages, which the public routes serve.
+ */
 export default async function setup(project: TestProject): Promise<() => void> {
   ensure(['postgresql'], () => {});
+  await buildEmbed();
   const home = openHome(join(ROOT, '.inkset-test'));
   const { url } = await startPostgres(home);
   const client = new pg.Client({ connectionString: url.replace(/\/inkset$/, '/postgres') });

@@ -96,10 +96,17 @@ export async function keepGift(ctx: Context, newsletter: Newsletter, file: unkno
 /** A kept gift with its name, or null. */
 export async function readGiftFile(
   ctx: Pick<Context, 'db' | 'config'>,
+  newsletterId: string,
   id: string,
 ): Promise<{ bytes: Buffer; name: string } | null> {
   if (!/^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(id)) return null;
-  const row = await ctx.db.selectFrom('media').select('name').where('id', '=', id).where('kind', '=', 'gift').executeTakeFirst();
+  const row = await ctx.db
+    .selectFrom('media')
+    .select('name')
+    .where('newsletter_id', '=', newsletterId)
+    .where('id', '=', id)
+    .where('kind', '=', 'gift')
+    .executeTakeFirst();
   const bytes = row && (await readFile(join(ctx.config.mediaDir, `${id}.gift`)).catch(() => null));
   return bytes ? { bytes, name: row.name } : null;
 }

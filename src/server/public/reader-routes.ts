@@ -50,11 +50,15 @@ export async function giftPage(ctx: Context, token: string): Promise<Response> {
     if (found === null) throw new Fault('not-found', 'A part of this link is missing. Open it from the letter again.');
     if (found === 'expired')
       throw new Fault('expired', 'This link has run out after 30 days. Answer the welcome letter, and you will be helped.');
-    const row = await ctx.db.selectFrom('forms').select('definition').where('id', '=', found.formId).executeTakeFirst();
+    const row = await ctx.db
+      .selectFrom('forms')
+      .select(['definition', 'newsletter_id'])
+      .where('id', '=', found.formId)
+      .executeTakeFirst();
     const gift = row && complete(row.definition).next.gift;
     if (gift?.kind === 'link' && gift.url)
       return new Response(null, { status: 302, headers: { location: gift.url, 'cache-control': 'no-store' } });
-    const file = gift?.kind === 'file' ? await readGiftFile(ctx, gift.fileId) : null;
+    const file = row && gift?.kind === 'file' ? await readGiftFile(ctx, row.newsletter_id, gift.fileId) : null;
     if (!file) throw new Fault('not-found', 'This gift is no longer there.');
     const name = encodeURIComponent(file.name);
     return new Response(new Uint8Array(file.bytes), {
