@@ -6,10 +6,9 @@ import { readConfig } from '@/server/config';
 import type { Context } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { dnsResolver } from '@/server/dns/resolver';
-import { newId } from '@/server/ids';
-import { createNewsletter } from '@/server/newsletters/newsletters';
 import { addDomain, checkDomain, domainOf, installationZone } from '@/server/senders/domains';
 import { startDnsHost } from '../cli/dns-host';
+import { benchNewsletter } from './newsletter';
 import type { Figure } from './report';
 
 const ROUNDS = 60;
@@ -34,17 +33,7 @@ export async function domainCheck(db: Db, databaseUrl: string): Promise<Figure> 
     });
     const servers = [`127.0.0.1:${port}`];
     const ctx: Context = { db, clock: systemClock, config, log: pino({ level: 'silent' }), resolver: dnsResolver(servers, port) };
-    const userId = newId();
-    await db
-      .insertInto('user')
-      .values({ id: userId, name: 'Bench', email: `${userId}@postbird.example`, emailVerified: true })
-      .execute();
-    const newsletter = await createNewsletter(ctx, userId, {
-      name: 'Checked',
-      description: '',
-      postalAddress: 'PO Box 600',
-      timeZone: 'UTC',
-    });
+    const newsletter = await benchNewsletter(ctx, 'Checked');
     const { id } = await addDomain(ctx, newsletter, 'checked.example');
     const { records } = await domainOf(ctx, newsletter, id);
     await host.put('checked.example', `${zoneFile('checked.example', records)}@ IN MX 10 in.inkset.example.\n`);

@@ -7,11 +7,10 @@ import { readConfig } from '@/server/config';
 import type { Context } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { dnsResolver } from '@/server/dns/resolver';
-import { newId } from '@/server/ids';
-import { createNewsletter } from '@/server/newsletters/newsletters';
 import { startDnsHost } from '../cli/dns-host';
 import { ROOT } from '../cli/home';
 import { pickPort } from '../cli/ports';
+import { benchNewsletter } from './newsletter';
 import type { Figure } from './report';
 
 const FORMS = 20;
@@ -119,19 +118,9 @@ export async function forms(db: Db, databaseUrl: string): Promise<Figure> {
       log: pino({ level: 'silent' }),
       resolver: dnsResolver([`127.0.0.1:${dns.port}`], dns.port),
     };
-    const userId = newId();
-    await db
-      .insertInto('user')
-      .values({ id: userId, name: 'Bench', email: `${userId}@postbird.example`, emailVerified: true })
-      .execute();
     const paths: string[] = [];
     for (let n = 0; n < FORMS; n += 1) {
-      const { id } = await createNewsletter(ctx, userId, {
-        name: `Busy ${n}`,
-        description: '',
-        postalAddress: 'PO Box 600',
-        timeZone: 'UTC',
-      });
+      const { id } = await benchNewsletter(ctx, `Busy ${n}`);
       const form = await db.selectFrom('forms').select('public_id').where('newsletter_id', '=', id).executeTakeFirstOrThrow();
       paths.push(`/e/form/${form.public_id}`);
     }

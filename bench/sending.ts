@@ -9,10 +9,10 @@ import type { Context } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { newDkimPair } from '@/server/mail/identity';
-import { createNewsletter } from '@/server/newsletters/newsletters';
 import { unseal } from '@/server/secrets';
 import { deliverTo } from '@/server/sending/deliver';
 import { scheduleLetter, startLetter } from '@/server/sending/letters';
+import { benchNewsletter } from './newsletter';
 import type { Figure } from './report';
 
 const LETTERS = 3_000;
@@ -143,17 +143,7 @@ async function plainPool(port: number, pem: string, html: string, size: number):
 async function prepareNewsletter(ctx: Context) {
   const { db } = ctx;
   const now = new Date();
-  const userId = newId();
-  await db
-    .insertInto('user')
-    .values({ id: userId, name: 'Bench', email: `${userId}@postbird.example`, emailVerified: true })
-    .execute();
-  const newsletter = await createNewsletter(ctx, userId, {
-    name: 'Bench',
-    description: '',
-    postalAddress: 'PO Box 600',
-    timeZone: 'UTC',
-  });
+  const newsletter = await benchNewsletter(ctx, 'Bench');
   const { publicKey, sealed } = await newDkimPair(ctx);
   const of = { newsletter_id: newsletter.id, created_at: now };
   const domain = 'lanternfish.example';

@@ -48,6 +48,18 @@ const slugOf = (title: string) =>
     .replace(/[^a-z0-9]+/g, '-')
     .replace(/^-|-$/g, '');
 
+const NO_COUNTS = {
+  recipients: 0,
+  delivered: 0,
+  bounced: 0,
+  refused: 0,
+  opened_people: 0,
+  opened_machines: 0,
+  clicked: 0,
+  left_count: 0,
+  complained: 0,
+};
+
 /**
  * Everything that happened to Lanternfish Letters in the 18 months before `now`: who came from where, who confirmed, what was sent to whom,
  * who read, clicked, left and bounced. Pure and seeded: the same input gives the same rows.
@@ -237,17 +249,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     const letterId = id(at);
     const sentOn = new Date(at).toISOString().slice(0, 10);
     const list = ids.lists[0];
-    const counts = {
-      recipients: 0,
-      delivered: 0,
-      bounced: 0,
-      refused: 0,
-      opened_people: 0,
-      opened_machines: 0,
-      clicked: 0,
-      left_count: 0,
-      complained: 0,
-    };
+    const counts = { ...NO_COUNTS };
     for (const person of people) {
       if (person.from > at || person.until <= at || buried.has(person.id) || !person.lists.includes(list)) continue;
       counts.recipients += 1;
@@ -353,15 +355,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
   rows.letterCounts.push({
     letter_id: letterId,
     newsletter_id: ids.newsletter,
-    recipients: 0,
-    delivered: 0,
-    bounced: 0,
-    refused: 0,
-    opened_people: 0,
-    opened_machines: 0,
-    clicked: 0,
-    left_count: 0,
-    complained: 0,
+    ...NO_COUNTS,
   });
 
   rows.dailyCounts = [...daily].map(([day, counts]) => ({ newsletter_id: ids.newsletter, day, ...counts }));

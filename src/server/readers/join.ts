@@ -49,7 +49,7 @@ export async function join(ctx: Context, form: PublicForm, sent: Record<string, 
     ],
     slower,
   );
-  await checkMailDomain(ctx, definition, address.full, address.domain);
+  await checkMailDomain(ctx, form.newsletter.id, definition, address.full, address.domain);
 
   const page = readPageUrl(sent.page);
   const referrer = readPageUrl(sent.referrer);
@@ -185,7 +185,13 @@ const takesMail = new Map<string, number>();
 const REMEMBER_MS = 600_000;
 
 /** Refuses an address whose domain does not exist or takes no mail, with a better spelling if there is one. No answer from DNS refuses nobody. */
-async function checkMailDomain(ctx: Context, form: FormDefinition, full: string, domain: string): Promise<void> {
+async function checkMailDomain(
+  ctx: Context,
+  newsletterId: string,
+  form: FormDefinition,
+  full: string,
+  domain: string,
+): Promise<void> {
   if ((takesMail.get(domain) ?? 0) > Date.now()) return;
   try {
     if ((await ctx.resolver.mailHosts(domain)).length > 0) {
@@ -197,9 +203,23 @@ async function checkMailDomain(ctx: Context, form: FormDefinition, full: string,
     if (!(error instanceof LookupFailed) || error.code !== 'ENOTFOUND') return;
   }
   const words = wordsOf(form.language);
-  const better = didYouMean(full, [...takesMail.keys()].slice(0, 2_000));
+  const better = didYouMean(full, await usualDomains(ctx, newsletterId));
   const sentence = better ? fill(words.didYouMean, { label: better }) : words.notEmail;
   throw new Fault('invalid', sentence, { email: sentence });
+}
+
+/** Domains that several readers of this newsletter have; a rare one would tell a stranger who reads. */
+async function usualDomains(ctx: Context, newsletterId: string): Promise<string[]> {
+  const rows = await ctx.db
+    .selectFrom('readers')
+    .select('provider')
+    .where('newsletter_id', '=', newsletterId)
+    .groupBy('provider')
+    .having((eb) => eb.fn.countAll(), '>=', 5)
+    .orderBy((eb) => eb.fn.countAll(), 'desc')
+    .limit(50)
+    .execute();
+  return rows.map((row) => row.provider);
 }
 
 function parsed(text: string | undefined): unknown {

@@ -1,7 +1,7 @@
 'use client';
 
 import clsx from 'clsx';
-import { CheckCircle2, CircleAlert, Redo2, Undo2 } from 'lucide-react';
+import { CheckCircle2, CircleAlert, type LucideIcon, Redo2, Undo2 } from 'lucide-react';
 import Link from 'next/link';
 import { type ReactNode, useCallback, useEffect, useRef, useState, useTransition } from 'react';
 import { toast } from 'sonner';
@@ -232,26 +232,8 @@ export function FormEditor(props: Props) {
               {saved.kind === 'typing' && 'Saving'}
               {saved.kind === 'fault' && `Not saved: ${saved.sentence}`}
             </p>
-            <button
-              type="button"
-              aria-label="Undo"
-              title="Undo"
-              disabled={past.length === 0}
-              onClick={undo}
-              className="p-1.5 text-ink-2 disabled:opacity-30"
-            >
-              <Undo2 size={16} aria-hidden />
-            </button>
-            <button
-              type="button"
-              aria-label="Redo"
-              title="Redo"
-              disabled={future.length === 0}
-              onClick={redo}
-              className="p-1.5 text-ink-2 disabled:opacity-30"
-            >
-              <Redo2 size={16} aria-hidden />
-            </button>
+            <Step label="Undo" icon={Undo2} left={past.length} go={undo} />
+            <Step label="Redo" icon={Redo2} left={future.length} go={redo} />
             <Button
               tone="main"
               disabled={!draft || saved.kind !== 'saved' || publishing}
@@ -278,6 +260,21 @@ export function FormEditor(props: Props) {
         {props.children}
       </div>
     </main>
+  );
+}
+
+function Step({ label, icon: Icon, left, go }: { label: string; icon: LucideIcon; left: number; go: () => void }) {
+  return (
+    <button
+      type="button"
+      aria-label={label}
+      title={label}
+      disabled={left === 0}
+      onClick={go}
+      className="p-1.5 text-ink-2 disabled:opacity-30"
+    >
+      <Icon size={16} aria-hidden />
+    </button>
   );
 }
 

@@ -254,7 +254,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               title={ramp ? 'Adjust the ramp-up' : 'Plan a ramp-up'}
               words="Leave a field empty to have it set for the size of your list."
               submit={ramp ? 'Adjust' : 'Start today'}
-              done="Letters follow it from now on"
+              done="Letters keep to it from now on"
               action={changeRamp.bind(null, slug, id)}
             >
               <TextField name="first" type="number" label="Letters on the first day" defaultValue={ramp?.plan.first} />
