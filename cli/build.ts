@@ -18,10 +18,13 @@ function fingerprint(): string {
   return hash.digest('hex');
 }
 
-/** Bundles the scripts for other people's pages into dist/. */
+/** Bundles the scripts for other people's pages into dist/, one for each file in src/embed. */
 export async function buildEmbed(): Promise<void> {
+  const folder = join(ROOT, 'src/embed');
   await build({
-    entryPoints: ['form', 'site', 'frame'].map((name) => join(ROOT, `src/embed/${name}.ts`)),
+    entryPoints: readdirSync(folder)
+      .filter((name) => !name.includes('.test.'))
+      .map((name) => join(folder, name)),
     outdir: join(ROOT, 'dist'),
     bundle: true,
     minify: true,

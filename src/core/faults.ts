@@ -6,6 +6,7 @@ export type FaultCode =
   | 'conflict'
   | 'expired'
   | 'too-many'
+  | 'proof' // the visitor's machine has to show work first
   | 'unreachable' // something outside did not answer
   | 'unavailable'; // something of ours is away for now
 
@@ -16,11 +17,17 @@ const STATUS: Record<FaultCode, number> = {
   conflict: 409,
   expired: 410,
   'too-many': 429,
+  proof: 428,
   unreachable: 502,
   unavailable: 503,
 };
 
-export type FaultValue = { code: FaultCode; sentence: string; fields?: Record<string, string> };
+export type FaultValue = {
+  code: FaultCode;
+  sentence: string;
+  fields?: Record<string, string>;
+  next?: Record<string, string>;
+};
 
 /** A fault that has a sentence for whoever sees it. Thrown by use cases, turned into a `FaultValue` at the edges. */
 export class Fault extends Error {
@@ -28,6 +35,8 @@ export class Fault extends Error {
     readonly code: FaultCode,
     readonly sentence: string,
     readonly fields?: Record<string, string>,
+    /** Values to send along the next time, by their field's name. */
+    readonly next?: Record<string, string>,
   ) {
     super(sentence);
     this.name = 'Fault';
@@ -37,7 +46,12 @@ export class Fault extends Error {
     return STATUS[this.code];
   }
   get value(): FaultValue {
-    return { code: this.code, sentence: this.sentence, ...(this.fields ? { fields: this.fields } : {}) };
+    return {
+      code: this.code,
+      sentence: this.sentence,
+      ...(this.fields ? { fields: this.fields } : {}),
+      ...(this.next ? { next: this.next } : {}),
+    };
   }
 }
 

@@ -4,12 +4,24 @@
  * While the database is away, links and pixels still work and their marks wait in memory; forms say that it did not work.
  */
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
-import { Readable } from 'node:stream';
 import { MarkBook } from '@/server/delivery/marks';
 import { FormBook } from '@/server/growth/counts';
+import { MOST_BYTES } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
+
+/** A body, or as much of it as shows that it is too long. */
+async function readUpTo(incoming: IncomingMessage, most: number): Promise<Buffer> {
+  const chunks: Buffer[] = [];
+  let size = 0;
+  for await (const chunk of incoming.iterator({ destroyOnReturn: false }) as AsyncIterable<Buffer>) {
+    chunks.push(chunk);
+    size += chunk.length;
+    if (size >= most) break;
+  }
+  return Buffer.concat(chunks).subarray(0, most);
+}
 
 start(async () => {
   const ctx = await openRuntime('edge', undefined, 20);
@@ -31,16 +43,19 @@ start(async () => {
     for (const [name, value] of Object.entries(incoming.headers)) if (value !== undefined) headers.set(name, String(value));
     if (!headers.has('x-forwarded-for')) headers.set('x-forwarded-for', incoming.socket.remoteAddress ?? '');
     const hasBody = incoming.method !== 'GET' && incoming.method !== 'HEAD';
+    const sent = hasBody ? await readUpTo(incoming, MOST_BYTES + 1) : null;
     const request = new Request(new URL(incoming.url ?? '/', ctx.config.linkOrigin), {
       method: incoming.method,
       headers,
-      ...(hasBody ? { body: Readable.toWeb(incoming) as ReadableStream<Uint8Array>, duplex: 'half' } : {}),
-    } as RequestInit);
+      ...(sent && { body: new Uint8Array(sent) }),
+    });
     const response = await handle(request);
     const body = Buffer.from(await response.arrayBuffer());
     const fields = Object.fromEntries(response.headers);
     // 204 and 304 have no body and so no length (RFC 9110 section 8.6).
     if (response.status !== 204) fields['content-length'] = String(body.length);
+    // What is left of a body that is too long is not read: the line is closed once the answer is out.
+    if (!incoming.complete) fields.connection = 'close';
     outgoing.writeHead(response.status, fields);
     outgoing.end(incoming.method === 'HEAD' ? undefined : body);
   }

@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { Context } from './context';
+import { insertRows } from './db/rows';
 
 /**
  * Counts one use of `key` in its window and throws "too-many" beyond `most`. Kept in PostgreSQL, so that all processes count
@@ -16,36 +17,43 @@ export async function limit(
   if (!(await within(ctx, key, most, seconds))) throw new Fault('too-many', sentence);
 }
 
-export type Rule = { key: string; most: number; seconds: number };
-
-/** Counts one use of each of these keys in one statement; throws "too-many" if any is beyond its `most`. */
-export async function limitAll(ctx: Pick<Context, 'db'>, rules: Rule[], sentence: string): Promise<void> {
-  const counted = await count(ctx, rules);
-  if (rules.some((rule) => (counted.get(rule.key) ?? 0) > rule.most)) throw new Fault('too-many', sentence);
-}
-
 /** Counts one use of `key` in its window and says whether it is still within `most`. */
 export async function within(ctx: Pick<Context, 'db'>, key: string, most: number, seconds: number): Promise<boolean> {
-  return ((await count(ctx, [{ key, most, seconds }])).get(key) ?? 0) <= most;
+  return (await countUses(ctx, [{ key, seconds }]))[0]! <= most;
 }
 
-async function count(ctx: Pick<Context, 'db'>, rules: Rule[]): Promise<Map<string, number>> {
-  const rows = await ctx.db
-    .insertInto('rate_limits')
-    .values(
-      // In one order always, so that two statements at once wait for each other instead of blocking for ever.
-      [...rules]
-        .sort((a, b) => (a.key < b.key ? -1 : 1))
-        .map(({ key, seconds }) => ({
-          key,
-          window_start: new Date(Math.floor(Date.now() / 1000 / seconds) * seconds * 1000),
-          count: 1,
-        })),
-    )
-    .onConflict((c) => c.columns(['key', 'window_start']).doUpdateSet({ count: sql`rate_limits.count + 1` }))
-    .returning(['key', 'count'])
-    .execute();
-  return new Map(rows.map((row) => [row.key, row.count]));
+export type Use = { key: string; seconds: number };
+
+/**
+ * Counts these uses in one statement and returns for each which one of its window it was, from 1. The same key may come several times:
+ * they are numbered in their order.
+ */
+export async function countUses(ctx: Pick<Context, 'db'>, uses: Use[]): Promise<number[]> {
+  const sums = new Map<string, { key: string; seconds: number; count: number }>();
+  for (const { key, seconds } of uses) {
+    const sum = sums.get(key);
+    if (sum) sum.count += 1;
+    else sums.set(key, { key, seconds, count: 1 });
+  }
+  const rows = [...sums.values()]
+    // In one order always, so that two statements at once wait for each other instead of blocking for ever.
+    .sort((a, b) => (a.key < b.key ? -1 : 1))
+    .map(({ key, seconds, count }) => ({
+      key,
+      window_start: new Date(Math.floor(Date.now() / 1000 / seconds) * seconds * 1000),
+      count,
+    }));
+  const { rows: counted } = await sql<{ key: string; count: number }>`
+    ${insertRows('rate_limits', ['key', 'window_start', 'count'], rows)}
+    on conflict (key, window_start) do update set count = rate_limits.count + excluded.count returning key, count`.execute(
+    ctx.db,
+  );
+  const next = new Map(counted.map((row) => [row.key, row.count - sums.get(row.key)!.count]));
+  return uses.map(({ key }) => {
+    const number = next.get(key)! + 1;
+    next.set(key, number);
+    return number;
+  });
 }
 
 /** Drops windows that no rule looks at any more. */

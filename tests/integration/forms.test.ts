@@ -22,7 +22,6 @@ import { FormBook } from '@/server/growth/counts';
 import { keepGift } from '@/server/newsletters/media';
 import { type PublicHandler, publicRoutes } from '@/server/public/router';
 import { giftOf } from '@/server/readers/arrive';
-import { join } from '@/server/readers/join';
 import { readerProfile } from '@/server/readers/readers';
 import { DAY, TestWorld } from './world';
 
@@ -57,7 +56,7 @@ const publish = async (part: Partial<FormDefinition>) => {
 let count = 0;
 const someone = () => `visitor${++count}@heronmail.example`;
 const send = async (email: string, more: Record<string, string> = {}) =>
-  join(world.ctx, await live(), { email, ...more }, { network: `203.0.113.${count}`, agent: 'A browser' });
+  world.signUps.join(await live(), { email, ...more }, { network: `203.0.113.${count}`, agent: 'A browser' });
 const get = async (path: string, init: RequestInit = {}) =>
   handle(
     new Request(new URL(path, 'https://go.inkset.example'), { headers: { 'user-agent': 'Mozilla/5.0 A browser' }, ...init }),
@@ -288,7 +287,7 @@ describe('what comes next', () => {
     const address = someone();
     for (let n = 0; n < 5; n += 1) {
       const other = await world.newsletter(`Newsletter ${n}`);
-      await join(world.ctx, await world.form(other), { email: address }, { network: `198.51.100.${n}`, agent: '' });
+      await world.signUps.join(await world.form(other), { email: address }, { network: `198.51.100.${n}`, agent: '' });
     }
     await world.work();
     expect(world.mail.to(address)).toHaveLength(3);

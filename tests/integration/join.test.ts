@@ -1,6 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { confirm } from '@/server/readers/confirm';
-import { join } from '@/server/readers/join';
 import { readerProfile, totalsOf } from '@/server/readers/readers';
 import { DAY, MINUTE, TestWorld } from './world';
 
@@ -19,8 +18,7 @@ afterAll(() => world.close());
 let count = 0;
 const someone = () => `reader${++count}@heronmail.example`;
 const send = (email: string, more: Record<string, string> = {}) =>
-  join(
-    world.ctx,
+  world.signUps.join(
     form,
     { email, page: 'https://lanternfish.example/dim-map', ...more },
     { ...VISITOR, network: `198.51.100.${count}` },

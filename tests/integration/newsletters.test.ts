@@ -8,7 +8,6 @@ import { dropLogo, keepLogo, readMedia } from '@/server/newsletters/media';
 import { acceptInvitation, invite, membersOf, setRole, withdraw } from '@/server/newsletters/members';
 import { changeNewsletter, createNewsletter, openNewsletter } from '@/server/newsletters/newsletters';
 import { confirm } from '@/server/readers/confirm';
-import { join } from '@/server/readers/join';
 import { letterOf, scheduleLetter } from '@/server/sending/letters';
 import { DAY, MINUTE, TestWorld } from './world';
 
@@ -124,7 +123,7 @@ describe('members', () => {
 
 describe('owner alerts', () => {
   const readerJoins = async (address: string) => {
-    await join(world.ctx, await world.form(newsletter), { email: address }, { network: address, agent: 'A browser' });
+    await world.signUps.join(await world.form(newsletter), { email: address }, { network: address, agent: 'A browser' });
     await world.work();
     await confirm(world.ctx, (await world.linkIn(address, '/e/confirm/')).split('/').at(-1)!, { network: 'n', agent: 'a' });
     await world.work();

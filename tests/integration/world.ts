@@ -18,6 +18,7 @@ import { type JobName, jobs } from '@/server/jobs/jobs';
 import { housekeeping, tick } from '@/server/jobs/tick';
 import { newDkimPair } from '@/server/mail/identity';
 import { createNewsletter } from '@/server/newsletters/newsletters';
+import { SignUps } from '@/server/readers/sign-ups';
 
 export const START = new Date('2026-11-24T09:00:00Z');
 export const MINUTE = 60_000;
@@ -119,7 +120,9 @@ export class TestWorld {
     readonly dns: SetResolver,
     readonly mail: MailSink,
     private readonly name: string,
-  ) {}
+  ) {
+    this.signUps = new SignUps(ctx);
+  }
 
   static async open(): Promise<TestWorld> {
     const server = inject('server');
@@ -152,6 +155,7 @@ export class TestWorld {
   }
 
   readonly worker = newId();
+  readonly signUps: SignUps;
 
   /** Does what is due now, as the worker process would, until nothing is due. */
   async work(silentSeconds = 10): Promise<void> {

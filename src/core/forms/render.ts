@@ -22,6 +22,8 @@ export type FormView = {
   /** What was typed and what is wrong with it, when it comes back. */
   values?: Record<string, string>;
   faults?: Record<string, string>;
+  /** Values that go along with the next try, by name. */
+  next?: Record<string, string>;
 };
 
 const INPUT: Partial<Record<FormField['kind'], string>> = {
@@ -37,7 +39,9 @@ export function formHtml(view: FormView): string {
   const { form } = view;
   const words = wordsOf(form.language);
   const fault = (name: string) =>
-    view.faults?.[name] ? `<span class="ink-fault" id="ink-fault-${name}">${escapeHtml(view.faults[name])}</span>` : '';
+    view.faults?.[name]
+      ? `<span class="ink-fault" role="alert" id="ink-fault-${name}">${escapeHtml(view.faults[name])}</span>`
+      : '';
   const described = (name: string, help: string) => {
     const ids = [view.faults?.[name] ? `ink-fault-${name}` : '', help ? `ink-help-${name}` : ''].filter(Boolean);
     return `${view.faults?.[name] ? ' aria-invalid="true"' : ''}${ids.length ? ` aria-describedby="${ids.join(' ')}"` : ''}`;
@@ -88,9 +92,13 @@ export function formHtml(view: FormView): string {
     `<input type="hidden" name="${name}" value="${escapeHtml(value ?? '')}">`;
   return `<form class="ink-form" method="post" action="${escapeHtml(view.action)}" lang="${form.language}" dir="${directionOf(form.language)}">
 ${picture}<h2>${escapeHtml(form.heading)}</h2>${form.words ? `<p>${escapeHtml(form.words)}</p>` : ''}
-<div class="ink-row">${form.fields.map(one).join('')}${lists}${consent}<button type="submit">${escapeHtml(form.button)}</button></div>${terms}${count}
+<div class="ink-row">${form.fields.map(one).join('')}${lists}${consent}<button type="submit">${escapeHtml(form.button)}</button>${fault('')}</div>${terms}${count}
 <div class="ink-away" aria-hidden="true"><label>Leave this empty<input type="text" name="${HONEYPOT}" tabindex="-1" autocomplete="off"></label></div>
-${hidden('page', view.page)}${hidden('referrer', view.referrer)}${hidden('stamp', view.stamp)}${hidden('variant', view.variant)}</form>`;
+${hidden('page', view.page)}${hidden('referrer', view.referrer)}${hidden('stamp', view.stamp)}${hidden('variant', view.variant)}${Object.entries(
+  view.next ?? {},
+)
+  .map(([name, value]) => hidden(name, value))
+  .join('')}</form>`;
 }
 
 /** What stands in the form's place once it was sent in. */

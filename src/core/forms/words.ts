@@ -10,6 +10,13 @@ export type FormWords = {
   firstName: string;
   lists: string;
   didYouMean: string;
+  /** Said of a mailbox that lives for minutes, before `sure`. */
+  throwaway: string;
+  /** After a hint: who sends the same once more is believed. */
+  sure: string;
+  tooMany: string;
+  /** Under attack, to those whose browser cannot show work; the seconds are those of server/public/proof.ts. */
+  busy: string;
   noEmail: string;
   notEmail: string;
   consent: string;
@@ -27,6 +34,10 @@ const EN: FormWords = {
   firstName: 'First name',
   lists: 'What would you like?',
   didYouMean: 'Did you mean LABEL?',
+  throwaway: 'Letters to throwaway mailboxes are soon lost.',
+  sure: 'If it is right as it is, send it again.',
+  tooMany: 'This was sent in very often just now. Please try again in a while; nothing was lost.',
+  busy: 'Very many people are signing up just now. Please wait 15 seconds and press the button again.',
   noEmail: 'Please type your email address.',
   notEmail: 'This does not look like an email address. One looks like name@example.com.',
   consent: 'Please tick this first.',
@@ -58,6 +69,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'Vorname',
     lists: 'Was möchten Sie lesen?',
     didYouMean: 'Meinten Sie LABEL?',
+    throwaway: 'Briefe an Wegwerf-Postfächer gehen bald verloren.',
+    sure: 'Wenn es so stimmt, schicken Sie es noch einmal ab.',
+    tooMany: 'Das wurde gerade sehr oft abgeschickt. Bitte versuchen Sie es später noch einmal; nichts ging verloren.',
+    busy: 'Gerade melden sich sehr viele an. Bitte warten Sie 15 Sekunden und drücken Sie noch einmal.',
     noEmail: 'Bitte geben Sie Ihre E-Mail-Adresse ein.',
     notEmail: 'Das sieht nicht nach einer E-Mail-Adresse aus. Eine sieht so aus: name@example.com.',
     consent: 'Bitte kreuzen Sie dies zuerst an.',
@@ -85,6 +100,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'Prénom',
     lists: 'Que souhaitez-vous lire ?',
     didYouMean: 'Vouliez-vous dire LABEL ?',
+    throwaway: 'Les lettres envoyées à une boîte jetable se perdent vite.',
+    sure: 'Si c’est juste, envoyez à nouveau.',
+    tooMany: 'Ceci vient d’être envoyé très souvent. Réessayez un peu plus tard ; rien n’est perdu.',
+    busy: 'Beaucoup de monde s’inscrit en ce moment. Attendez 15 secondes et appuyez à nouveau.',
     noEmail: 'Indiquez votre adresse électronique.',
     notEmail: 'Cela ne ressemble pas à une adresse électronique, comme nom@example.com.',
     consent: 'Cochez d’abord cette case.',
@@ -112,6 +131,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'Nombre',
     lists: '¿Qué le gustaría leer?',
     didYouMean: '¿Quería decir LABEL?',
+    throwaway: 'Las cartas a buzones de usar y tirar se pierden pronto.',
+    sure: 'Si es correcto así, envíelo de nuevo.',
+    tooMany: 'Esto se ha enviado muchas veces ahora mismo. Inténtelo más tarde; no se ha perdido nada.',
+    busy: 'Mucha gente se está apuntando ahora. Espere 15 segundos y pulse de nuevo.',
     noEmail: 'Escriba su dirección de correo.',
     notEmail: 'Esto no parece una dirección de correo, como nombre@example.com.',
     consent: 'Marque primero esta casilla.',
@@ -139,6 +162,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'Nome',
     lists: 'O que gostaria de ler?',
     didYouMean: 'Queria dizer LABEL?',
+    throwaway: 'As cartas para caixas descartáveis perdem-se depressa.',
+    sure: 'Se está certo assim, envie de novo.',
+    tooMany: 'Isto foi enviado muitas vezes agora mesmo. Tente mais tarde; nada se perdeu.',
+    busy: 'Há muita gente a inscrever-se agora. Espere 15 segundos e carregue de novo.',
     noEmail: 'Escreva o seu endereço.',
     notEmail: 'Isto não parece um endereço, como nome@example.com.',
     consent: 'Assinale primeiro esta caixa.',
@@ -166,6 +193,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'Nome',
     lists: 'Che cosa vorrebbe leggere?',
     didYouMean: 'Intendeva LABEL?',
+    throwaway: 'Le lettere alle caselle usa e getta si perdono presto.',
+    sure: 'Se è giusto così, lo mandi di nuovo.',
+    tooMany: 'È stato mandato molto spesso proprio ora. Riprovi più tardi; nulla è andato perso.',
+    busy: 'In questo momento si iscrivono in moltissimi. Aspetti 15 secondi e prema di nuovo.',
     noEmail: 'Scriva il suo indirizzo email.',
     notEmail: 'Non sembra un indirizzo email, come nome@example.com.',
     consent: 'Spunti prima questa casella.',
@@ -193,6 +224,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'Voornaam',
     lists: 'Wat wilt u lezen?',
     didYouMean: 'Bedoelde u LABEL?',
+    throwaway: 'Brieven aan wegwerpadressen raken snel zoek.',
+    sure: 'Klopt het zo, verstuur het dan nog eens.',
+    tooMany: 'Dit werd zojuist heel vaak verstuurd. Probeer het later opnieuw; er is niets verloren.',
+    busy: 'Er melden zich nu heel veel mensen aan. Wacht 15 seconden en druk nog eens.',
     noEmail: 'Vul uw e-mailadres in.',
     notEmail: 'Dit lijkt geen e-mailadres. Een adres ziet eruit als naam@example.com.',
     consent: 'Vink dit eerst aan.',
@@ -220,6 +255,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'Förnamn',
     lists: 'Vad vill du läsa?',
     didYouMean: 'Menade du LABEL?',
+    throwaway: 'Brev till engångsadresser försvinner snart.',
+    sure: 'Stämmer det så, skicka en gång till.',
+    tooMany: 'Detta skickades väldigt ofta nyss. Försök igen om en stund; inget har gått förlorat.',
+    busy: 'Väldigt många anmäler sig just nu. Vänta 15 sekunder och tryck igen.',
     noEmail: 'Skriv din e-postadress.',
     notEmail: 'Det ser inte ut som en e-postadress, till exempel namn@example.com.',
     consent: 'Kryssa i detta först.',
@@ -247,6 +286,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'الاسم الأول',
     lists: 'ماذا تود أن تقرأ؟',
     didYouMean: 'هل تقصد LABEL؟',
+    throwaway: 'الرسائل إلى العناوين المؤقتة تضيع سريعا.',
+    sure: 'إن كان صحيحا فأرسله مرة أخرى.',
+    tooMany: 'أُرسل هذا مرات كثيرة الآن. حاول مرة أخرى لاحقا؛ لم يضع شيء.',
+    busy: 'كثيرون يسجلون الآن. انتظر 15 ثانية ثم اضغط الزر مرة أخرى.',
     noEmail: 'من فضلك اكتب عنوان بريدك.',
     notEmail: 'هذا لا يبدو عنوان بريد، مثل name@example.com.',
     consent: 'من فضلك ضع علامة هنا أولا.',
@@ -274,6 +317,10 @@ export const FORM_WORDS: Record<string, FormWords> = {
     firstName: 'שם פרטי',
     lists: 'מה תרצה לקרוא?',
     didYouMean: 'התכוונת ל-LABEL?',
+    throwaway: 'מכתבים לתיבות חד־פעמיות אובדים מהר.',
+    sure: 'אם זה נכון כך, שלחו שוב.',
+    tooMany: 'זה נשלח פעמים רבות מאוד עכשיו. נסו שוב מאוחר יותר; דבר לא אבד.',
+    busy: 'רבים מאוד נרשמים עכשיו. המתינו 15 שניות ולחצו שוב.',
     noEmail: 'נא להקליד כתובת דואר.',
     notEmail: 'זו אינה נראית ככתובת דואר, כמו name@example.com.',
     consent: 'נא לסמן זאת תחילה.',

@@ -5,6 +5,7 @@ import * as readers from './migrations/0003-readers-and-forms';
 import * as letters from './migrations/0004-letters';
 import * as identity from './migrations/0005-identity';
 import * as forms from './migrations/0006-forms';
+import * as trials from './migrations/0007-trials';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -14,6 +15,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0004-letters': letters,
   '0005-identity': identity,
   '0006-forms': forms,
+  '0007-trials': trials,
 };
 
 /** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */

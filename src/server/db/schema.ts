@@ -28,7 +28,7 @@ export type Schema = {
   media: {
     id: string;
     newsletter_id: string;
-    kind: 'logo' | 'gift';
+    kind: 'logo' | 'gift' | 'picture';
     name: Generated<string>;
     content_type: string;
     width: number;
@@ -125,6 +125,16 @@ export type Schema = {
     started_at: Date;
     ended_at: Date | null;
     kept: 'a' | 'b' | null;
+  };
+  trials: {
+    id: string;
+    form_id: string;
+    newsletter_id: string;
+    address: string;
+    token_hash: Buffer;
+    started_at: Date;
+    sent_in_at: Date | null;
+    ended_at: Date | null;
   };
   fields: {
     id: string;
@@ -287,6 +297,8 @@ type OutboxTable = {
   response: string | null;
   created_at: Date;
   sent_at: Date | null;
+  reader_id: string | null;
+  left_at: Date | null;
 };
 
 type ListTable = {
@@ -335,6 +347,9 @@ type ReaderTable = {
   source_placement: string | null;
   source_variant: string | null;
   source_language: string | null;
+  source_medium: Generated<string | null>;
+  source_campaign: Generated<string | null>;
+  trial_id: string | null;
 };
 
 type ConsentTable = {

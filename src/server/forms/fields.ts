@@ -1,7 +1,9 @@
+import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { Answer, FieldKind, FormField } from '@/core/forms/fields';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
+import { insertRows } from '../db/rows';
 import { newId } from '../ids';
 
 export type FieldView = { key: string; label: string; kind: FieldKind; options: string[] };
@@ -50,35 +52,25 @@ export async function keepFields(ctx: Context, db: Db, newsletter: Newsletter, a
   }
 }
 
-/** Keeps a reader's answers; a newer answer takes the place of an older one. In the caller's transaction. */
-export async function keepAnswers(
-  ctx: Context,
-  db: Db,
-  newsletterId: string,
-  readerId: string,
-  answers: Record<string, Answer>,
-): Promise<void> {
-  const keys = Object.keys(answers);
-  if (keys.length === 0) return;
-  const rows = await db
+type Answered = { newsletterId: string; readerId: string; answers: Record<string, Answer> };
+
+/** Keeps readers' answers; a newer answer takes the place of an older one. In the caller's transaction. */
+export async function keepAnswers(ctx: Pick<Context, 'clock'>, db: Db, all: Answered[]): Promise<void> {
+  const answered = all.filter((one) => Object.keys(one.answers).length > 0);
+  if (answered.length === 0) return;
+  const newsletters = [...new Set(answered.map((one) => one.newsletterId))];
+  const fields = await db
     .selectFrom('fields')
-    .select(['id', 'key'])
-    .where('newsletter_id', '=', newsletterId)
-    .where('key', 'in', keys)
+    .select(['id', 'key', 'newsletter_id'])
+    .where(sql<boolean>`newsletter_id = any(${newsletters}::uuid[])`)
     .execute();
+  const now = ctx.clock.now();
+  const rows = answered.flatMap(({ newsletterId, readerId, answers }) =>
+    fields
+      .filter((field) => field.newsletter_id === newsletterId && field.key in answers)
+      .map((field) => ({ reader_id: readerId, field_id: field.id, value: answers[field.key], at: now })),
+  );
   if (rows.length === 0) return;
-  await db
-    .insertInto('reader_answers')
-    .values(
-      rows.map((row) => ({
-        reader_id: readerId,
-        field_id: row.id,
-        value: JSON.stringify(answers[row.key]),
-        at: ctx.clock.now(),
-      })),
-    )
-    .onConflict((c) =>
-      c.columns(['reader_id', 'field_id']).doUpdateSet((eb) => ({ value: eb.ref('excluded.value'), at: eb.ref('excluded.at') })),
-    )
-    .execute();
+  await sql`${insertRows('reader_answers', ['reader_id', 'field_id', 'value', 'at'], rows)}
+    on conflict (reader_id, field_id) do update set value = excluded.value, at = excluded.at`.execute(db);
 }

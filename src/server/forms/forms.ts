@@ -305,14 +305,15 @@ export async function formOf(ctx: Context, newsletter: Newsletter, id: string): 
   return found;
 }
 
-/** A form by its public name, with what of its newsletter a visitor may see; or null. The look has the newsletter's colour in it. */
-export async function publicForm(ctx: Pick<Context, 'db'>, publicId: string): Promise<PublicForm | null> {
-  const row = await ctx.db
+/** Forms by their public names, in that order, with what of their newsletters a visitor may see; null for unknown ones. The look has the newsletter's colour in it. */
+export async function publicForms(ctx: Pick<Context, 'db'>, publicIds: string[]): Promise<(PublicForm | null)[]> {
+  const rows = await ctx.db
     .selectFrom('forms')
     .innerJoin('newsletters as n', 'n.id', 'forms.newsletter_id')
     .leftJoin('form_tests as t', (join) => join.onRef('t.form_id', '=', 'forms.id').on('t.ended_at', 'is', null))
     .selectAll('forms')
-    .select(['n.name as n_name', 'n.slug', 'n.colour', 'n.time_zone', 'n.postal_address', 'n.language', 't.definition as test'])
+    .select(['n.name as n_name', 'n.slug', 'n.colour', 'n.time_zone', 'n.postal_address', 'n.language'])
+    .select(['t.id as test_id', 't.definition as test'])
     .select(
       sql<
         { id: string; name: string }[]
@@ -320,20 +321,29 @@ export async function publicForm(ctx: Pick<Context, 'db'>, publicId: string): Pr
         'lists',
       ),
     )
-    .where('public_id', '=', publicId)
-    .executeTakeFirst();
-  if (!row) return null;
-  const { newsletter_id: id, n_name: name, slug, colour, time_zone, postal_address, language } = row;
-  const shown = (definition: FormDefinition): FormDefinition => ({ ...definition, look: effectiveLook(definition.look, colour) });
-  const form = view(row);
-  return {
-    ...form,
-    definition: shown(form.definition),
-    newsletter: { id, name, slug, colour, time_zone, postal_address, language },
-    lists: row.lists.filter((list) => form.definition.listChoice.includes(list.id)),
-    test: row.test ? shown(complete(row.test)) : null,
-  };
+    .where(sql<boolean>`public_id = any(${[...new Set(publicIds)]}::text[])`)
+    .execute();
+  const found = new Map(
+    rows.map((row) => {
+      const { newsletter_id: id, n_name: name, slug, colour, time_zone, postal_address, language } = row;
+      const shown = (definition: FormDefinition) => ({ ...definition, look: effectiveLook(definition.look, colour) });
+      const form = view(row);
+      const publicForm: PublicForm = {
+        ...form,
+        definition: shown(form.definition),
+        newsletter: { id, name, slug, colour, time_zone, postal_address, language },
+        lists: row.lists.filter((list) => form.definition.listChoice.includes(list.id)),
+        test: row.test ? shown(completeOnce(row.test_id!, row.test)) : null,
+      };
+      return [row.public_id, publicForm];
+    }),
+  );
+  return publicIds.map((id) => found.get(id) ?? null);
 }
+
+/** One form by its public name, or null (see `publicForms`). */
+export const publicForm = async (ctx: Pick<Context, 'db'>, publicId: string): Promise<PublicForm | null> =>
+  (await publicForms(ctx, [publicId]))[0]!;
 
 /** The form of a newsletter's own sign-up page. */
 export async function hostedForm(ctx: Context, newsletter: Newsletter): Promise<PublicForm | null> {
@@ -346,15 +356,14 @@ export async function hostedForm(ctx: Context, newsletter: Newsletter): Promise<
   return row ? publicForm(ctx, row.public_id) : null;
 }
 
-/** Versions never change once they are published, so each is checked once a process and not once a visitor. */
-const versions = new Map<string, FormDefinition>();
-function completeVersion(row: Selectable<Schema['forms']>): FormDefinition {
-  const key = `${row.id}.${row.version}`;
-  const known = versions.get(key);
+/** Versions and tests never change once they are published, so each is checked once a process and not once a visitor. */
+const definitions = new Map<string, FormDefinition>();
+function completeOnce(key: string, stored: unknown): FormDefinition {
+  const known = definitions.get(key);
   if (known) return known;
-  if (versions.size > 5_000) versions.clear();
-  const definition = complete(row.definition);
-  versions.set(key, definition);
+  if (definitions.size > 5_000) definitions.clear();
+  const definition = complete(stored);
+  definitions.set(key, definition);
   return definition;
 }
 
@@ -363,7 +372,7 @@ function view(row: Selectable<Schema['forms']>): FormView {
     id: row.id,
     publicId: row.public_id,
     name: row.name,
-    definition: completeVersion(row),
+    definition: completeOnce(`${row.id}.${row.version}`, row.definition),
     listIds: row.list_ids,
     draft: row.draft && {
       definition: complete(row.draft),

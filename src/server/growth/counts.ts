@@ -2,39 +2,60 @@ import { sql } from 'kysely';
 import { localDay } from '@/core/growth/days';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
+import { insertRows } from '../db/rows';
 
 type Scope = { id: string; time_zone: string };
 type DailyField = 'asked' | 'joined' | 'left_count';
 export type FormCount = 'loaded' | 'seen' | 'started' | 'sent_in' | 'confirmed';
+type DayCount = { newsletter: Scope; field: DailyField; by?: number };
+type FormDayCount = { newsletter: Scope; formId: string; field: FormCount; variant?: string; by?: number };
 
-/** Adds to a newsletter's counts of its local day, in the caller's transaction. */
-export async function countDay(ctx: Context, db: Db, newsletter: Scope, field: DailyField, by = 1): Promise<void> {
-  const day = localDay(ctx.clock.now(), newsletter.time_zone);
-  await db
-    .insertInto('daily_counts')
-    .values({ newsletter_id: newsletter.id, day, [field]: by })
-    .onConflict((c) => c.columns(['newsletter_id', 'day']).doUpdateSet({ [field]: sql`daily_counts.${sql.ref(field)} + ${by}` }))
-    .execute();
+/** Sums of what is counted, one row a key. In one order always, so that two writers at once wait for each other instead of blocking for ever. */
+function summed<T extends { field: string; by?: number }>(
+  counts: T[],
+  fields: readonly string[],
+  keyOf: (one: T) => Record<string, string>,
+) {
+  const rows = new Map<string, Record<string, string | number>>();
+  for (const one of counts) {
+    const keys = keyOf(one);
+    const name = Object.values(keys).join(' ');
+    const row = rows.get(name) ?? { ...Object.fromEntries(fields.map((field) => [field, 0])), ...keys };
+    row[one.field] = Number(row[one.field]) + (one.by ?? 1);
+    rows.set(name, row);
+  }
+  return [...rows].sort(([a], [b]) => (a < b ? -1 : 1)).map(([, row]) => row as Record<string, unknown>);
 }
 
-/** Adds to a form's counts of its newsletter's local day, for one version of a running test ('' for the form itself). */
-export async function countForm(
-  ctx: Context,
-  db: Db,
-  newsletter: Scope,
-  formId: string,
-  field: FormCount,
-  variant = '',
-  by = 1,
-): Promise<void> {
-  const day = localDay(ctx.clock.now(), newsletter.time_zone);
-  await db
-    .insertInto('form_days')
-    .values({ form_id: formId, newsletter_id: newsletter.id, day, variant, [field]: by })
-    .onConflict((c) =>
-      c.columns(['form_id', 'day', 'variant']).doUpdateSet({ [field]: sql`form_days.${sql.ref(field)} + ${by}` }),
-    )
-    .execute();
+const added = (table: string, fields: readonly string[]) =>
+  sql.join(fields.map((field) => sql`${sql.ref(field)} = ${sql.ref(`${table}.${field}`)} + ${sql.ref(`excluded.${field}`)}`));
+
+const DAY_FIELDS = ['asked', 'joined', 'left_count'] as const;
+/** Adds to newsletters' counts of their local day in one statement, in the caller's transaction. */
+export async function countDays(ctx: Pick<Context, 'clock'>, db: Db, counts: DayCount[]): Promise<void> {
+  if (counts.length === 0) return;
+  const now = ctx.clock.now();
+  const rows = summed(counts, DAY_FIELDS, ({ newsletter }) => ({
+    newsletter_id: newsletter.id,
+    day: localDay(now, newsletter.time_zone),
+  }));
+  await sql`${insertRows('daily_counts', ['newsletter_id', 'day', ...DAY_FIELDS], rows)}
+    on conflict (newsletter_id, day) do update set ${added('daily_counts', DAY_FIELDS)}`.execute(db);
+}
+
+const FORM_FIELDS = ['loaded', 'seen', 'started', 'sent_in', 'confirmed'] as const;
+/** Adds to forms' counts of their newsletters' local day, for one version of a running test ('' for the form itself), in one statement, in the caller's transaction. */
+export async function countForms(ctx: Pick<Context, 'clock'>, db: Db, counts: FormDayCount[]): Promise<void> {
+  if (counts.length === 0) return;
+  const now = ctx.clock.now();
+  const rows = summed(counts, FORM_FIELDS, ({ newsletter, formId, variant }) => ({
+    form_id: formId,
+    newsletter_id: newsletter.id,
+    day: localDay(now, newsletter.time_zone),
+    variant: variant ?? '',
+  }));
+  await sql`${insertRows('form_days', ['form_id', 'newsletter_id', 'day', 'variant', ...FORM_FIELDS], rows)}
+    on conflict (form_id, day, variant) do update set ${added('form_days', FORM_FIELDS)}`.execute(db);
 }
 
 type Sighting = { form: { id: string; newsletter: Scope }; field: FormCount; variant: string; place: string | null };
@@ -59,17 +80,9 @@ export class FormBook {
     this.#timer = null;
     const batch = this.#waiting.splice(0);
     if (batch.length === 0) return;
-    const counts = new Map<string, { one: Sighting; by: number }>();
-    for (const one of batch) {
-      const key = `${one.form.id} ${one.field} ${one.variant}`;
-      counts.set(key, { one, by: (counts.get(key)?.by ?? 0) + 1 });
-    }
     try {
-      await this.ctx.db.transaction().execute(async (trx) => {
-        // In one order always, so that two processes writing at once wait for each other instead of blocking for ever.
-        for (const [, { one, by }] of [...counts].sort(([a], [b]) => (a < b ? -1 : 1)))
-          await countForm(this.ctx, trx, one.form.newsletter, one.form.id, one.field, one.variant, by);
-      });
+      const counts = batch.map(({ form, ...one }) => ({ ...one, formId: form.id, newsletter: form.newsletter }));
+      await countForms(this.ctx, this.ctx.db, counts);
       await keepPlaces(this.ctx, batch);
     } catch (error) {
       this.ctx.log.warn({ reason: (error as Error).message, lost: batch.length }, 'counts of forms could not be written');
@@ -81,20 +94,18 @@ async function keepPlaces(ctx: Context, batch: Sighting[]): Promise<void> {
   const places = new Map<string, { form_id: string; host: string; path: string; loads: number }>();
   for (const { form, field, place } of batch) {
     if (field !== 'loaded' || !place || !URL.canParse(place)) continue;
-    const { host, pathname } = new URL(place);
-    const key = `${form.id} ${host}${pathname}`;
+    const url = new URL(place);
+    const [host, path] = [url.host.slice(0, 200), url.pathname.slice(0, 300)];
+    const key = `${form.id} ${host}${path}`;
     const known = places.get(key);
     if (known) known.loads += 1;
-    else places.set(key, { form_id: form.id, host: host.slice(0, 200), path: pathname.slice(0, 300), loads: 1 });
+    else places.set(key, { form_id: form.id, host, path, loads: 1 });
   }
+  if (places.size === 0) return;
   const now = ctx.clock.now();
-  for (const [, place] of [...places].sort(([a], [b]) => (a < b ? -1 : 1))) {
-    await ctx.db
-      .insertInto('form_places')
-      .values({ ...place, loads: String(place.loads), first_at: now, last_at: now })
-      .onConflict((c) =>
-        c.columns(['form_id', 'host', 'path']).doUpdateSet({ last_at: now, loads: sql`form_places.loads + ${place.loads}` }),
-      )
-      .execute();
-  }
+  const rows = [...places].sort(([a], [b]) => (a < b ? -1 : 1)).map(([, place]) => ({ ...place, first_at: now, last_at: now }));
+  await sql`${insertRows('form_places', ['form_id', 'host', 'path', 'loads', 'first_at', 'last_at'], rows)}
+    on conflict (form_id, host, path) do update set last_at = excluded.last_at, loads = form_places.loads + excluded.loads`.execute(
+    ctx.db,
+  );
 }

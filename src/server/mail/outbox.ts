@@ -6,6 +6,7 @@ import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
 import { nextTry, type Outcome } from '@/core/sending/outcome';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
+import { insertRows } from '../db/rows';
 import { signingKeys } from '../senders/keys';
 import { installationKey } from './identity';
 import { NoRoute, openLine } from './routes';
@@ -14,6 +15,8 @@ import { LineDown } from './smtp';
 export type SingleMail = {
   newsletterId: string | null;
   kind: 'account' | 'sender proof' | 'confirmation' | 'invitation' | 'alert' | 'welcome';
+  /** Whom it is about, where it goes to a reader. */
+  readerId?: string;
   from?: { name: string; address: string; replyTo?: string | null };
   to: string;
   subject: string;
@@ -22,26 +25,46 @@ export type SingleMail = {
   leaveUrl?: string;
 };
 
-/** Puts a mail on its way, in the caller's transaction: once that commits, the mail is as durable as its cause. */
-export async function post(ctx: Context, db: Db, mail: SingleMail): Promise<void> {
-  await db
-    .insertInto('outbox')
-    .values({
-      newsletter_id: mail.newsletterId,
-      kind: mail.kind,
-      from_name: mail.from?.name ?? 'Inkset',
-      from_address: mail.from?.address ?? `hello@${ctx.config.mailDomain}`,
-      reply_to: mail.from?.replyTo ?? null,
-      to_address: mail.to,
-      subject: mail.subject,
-      html: mail.html,
-      text: mail.text,
-      leave_url: mail.leaveUrl ?? null,
-      due_at: ctx.clock.now(),
-      created_at: ctx.clock.now(),
-    })
-    .execute();
+const COLUMNS = [
+  'newsletter_id',
+  'reader_id',
+  'kind',
+  'from_name',
+  'from_address',
+  'reply_to',
+  'to_address',
+  'subject',
+  'html',
+  'text',
+  'leave_url',
+  'due_at',
+  'created_at',
+] as const;
+
+/** Puts mails on their way, in the caller's transaction: once that commits, they are as durable as their cause. */
+export async function postAll(ctx: Context, db: Db, mails: SingleMail[]): Promise<void> {
+  if (mails.length === 0) return;
+  const now = ctx.clock.now();
+  const rows = mails.map((mail) => ({
+    newsletter_id: mail.newsletterId,
+    reader_id: mail.readerId ?? null,
+    kind: mail.kind,
+    from_name: mail.from?.name ?? 'Inkset',
+    from_address: mail.from?.address ?? `hello@${ctx.config.mailDomain}`,
+    reply_to: mail.from?.replyTo ?? null,
+    to_address: mail.to,
+    subject: mail.subject,
+    html: mail.html,
+    text: mail.text,
+    leave_url: mail.leaveUrl ?? null,
+    due_at: now,
+    created_at: now,
+  }));
+  await insertRows('outbox', COLUMNS, rows).execute(db);
 }
+
+/** Puts one mail on its way, in the caller's transaction. */
+export const post = (ctx: Context, db: Db, mail: SingleMail): Promise<void> => postAll(ctx, db, [mail]);
 
 /**
  * Hands over what is due, a row at a time under its row lock: a crash leaves the row queued, and a second worker skips it.
@@ -61,6 +84,7 @@ export async function emptyOutbox(ctx: Context, most = 100): Promise<number> {
         .skipLocked()
         .executeTakeFirst();
       if (!row) return false;
+      const leftAt = ctx.clock.now();
       const outcome = await handOver(ctx, row);
       const again = outcome.kind === 'later' ? nextTry(row.attempts + 1, ctx.clock.now()) : null;
       const state = outcome.kind === 'delivered' ? 'sent' : again ? 'queued' : 'failed';
@@ -71,6 +95,7 @@ export async function emptyOutbox(ctx: Context, most = 100): Promise<number> {
           attempts: sql`attempts + 1`,
           due_at: again ?? row.due_at,
           response: outcome.response,
+          left_at: leftAt,
           sent_at: state === 'sent' ? ctx.clock.now() : null,
         })
         .where('id', '=', row.id)

@@ -5,19 +5,21 @@ import type { FormDefinition } from '@/core/forms/definition';
 import { formCss } from '@/core/forms/look';
 import { formHtml, thanksHtml } from '@/core/forms/render';
 import { wordsOf } from '@/core/forms/words';
+import { parseAddress } from '@/core/readers/address';
 import type { Context } from '../context';
-import { type PublicForm, publicForm } from '../forms/forms';
+import type { PublicForm } from '../forms/forms';
 import type { FormBook } from '../growth/counts';
-import { join } from '../readers/join';
 import { readersShown } from '../readers/shown';
+import type { SignUps } from '../readers/sign-ups';
 import { json, page, saying } from './page';
+import { type WantedProof, wantProof } from './proof';
 import { readFields, visitorOf } from './request';
 import { stamp } from './stamp';
 
 const CORS = { 'access-control-allow-origin': '*' };
 
-const load = async (ctx: Context, publicId: string): Promise<PublicForm> => {
-  const form = /^[0-9a-f]{12}$/.test(publicId) ? await publicForm(ctx, publicId) : null;
+const load = async (signUps: SignUps, publicId: string): Promise<PublicForm> => {
+  const form = /^[0-9a-f]{12}$/.test(publicId) ? await signUps.form(publicId) : null;
   if (!form) throw new Fault('not-found', 'This form is no longer there.');
   if (form.archivedAt) throw new Fault('expired', `${form.newsletter.name} has closed this form. Nothing was sent.`);
   return form;
@@ -31,14 +33,14 @@ const shapeOf = (definition: FormDefinition) =>
 const FRAME_SCRIPT =
   "new ResizeObserver(function(){parent.postMessage({inkset:location.pathname,height:Math.ceil(document.documentElement.getBoundingClientRect().height)},'*')}).observe(document.documentElement)";
 
-function framed(form: PublicForm, definition: FormDefinition, body: string, status = 200): Response {
+function framed(form: PublicForm, definition: FormDefinition, body: string, status = 200, script = ''): Response {
   return page({
     name: form.newsletter.name,
     title: definition.heading,
     bare: true,
     status,
     language: definition.language,
-    script: FRAME_SCRIPT,
+    script: `${FRAME_SCRIPT};${script}`,
     body: `<style>${formCss(definition.look, shapeOf(definition))}</style>${body}`,
   });
 }
@@ -54,9 +56,15 @@ async function viewOf(ctx: Context, form: PublicForm, definition: FormDefinition
 }
 
 /** GET /e/form/ID: the form as a page, for frames and for its own address. The page around it comes from the Referer. */
-export async function showForm(ctx: Context, request: Request, publicId: string, book: FormBook): Promise<Response> {
+export async function showForm(
+  ctx: Context,
+  signUps: SignUps,
+  request: Request,
+  publicId: string,
+  book: FormBook,
+): Promise<Response> {
   try {
-    const form = await load(ctx, publicId);
+    const form = await load(signUps, publicId);
     const around = request.headers.get('referer') ?? '';
     // Without a script there is nowhere to remember which version somebody saw, so frames show the form itself.
     book.add({ form, field: 'loaded', variant: form.test ? 'a' : '', place: around });
@@ -69,7 +77,7 @@ export async function showForm(ctx: Context, request: Request, publicId: string,
 
 const scripts = new Map<string, string>();
 /** A script for other people's pages, as esbuild left it. */
-function built(name: 'form' | 'site' | 'frame'): string {
+function built(name: 'form' | 'site' | 'frame' | 'proof'): string {
   const known = scripts.get(name) ?? readFileSync(joinPath(process.cwd(), 'dist', `${name}.js`), 'utf8');
   scripts.set(name, known);
   return known;
@@ -82,9 +90,9 @@ export const plainScript = (name: 'site' | 'frame'): Response =>
   new Response(built(name), { headers: { ...JS, 'cache-control': 'public, max-age=3600' } });
 
 /** GET /e/form/ID.js: the script with the form as it is now, so that what is published reaches every page at once. */
-export async function formScript(ctx: Context, publicId: string): Promise<Response> {
+export async function formScript(ctx: Context, signUps: SignUps, publicId: string): Promise<Response> {
   try {
-    const form = await load(ctx, publicId);
+    const form = await load(signUps, publicId);
     const version = async (definition: FormDefinition) => ({
       css: formCss(definition.look, shapeOf(definition)),
       html: formHtml(await viewOf(ctx, form, definition)),
@@ -112,30 +120,31 @@ export async function formScript(ctx: Context, publicId: string): Promise<Respon
 }
 
 /** POST /e/form/ID/note: a page says that the form was loaded, seen or begun. Always 204; unknown forms and words count nothing. */
-export async function noteForm(ctx: Context, request: Request, publicId: string, book: FormBook): Promise<Response> {
+export async function noteForm(signUps: SignUps, request: Request, publicId: string, book: FormBook): Promise<Response> {
   const done = new Response(null, { status: 204, headers: CORS });
   const query = new URL(request.url).searchParams;
   const field = query.get('what');
   if (field !== 'loaded' && field !== 'seen' && field !== 'started') return done;
-  const form = await load(ctx, publicId).catch(() => null);
+  const form = await load(signUps, publicId).catch(() => null);
   if (form) book.add({ form, field, variant: form.test ? (query.get('v') === 'b' ? 'b' : 'a') : '', place: query.get('at') });
   return done;
 }
 
 /**
  * POST /e/form/ID: a form sent in, from a frame, a plain page or the script. Durable before it is answered. Answers JSON to
- * `Accept: application/json`, else a page; a fault comes back with what was typed. Never a false thanks.
+ * `Accept: application/json`, else a page; a fault comes back with what was typed. Under attack it asks for a proof of work and says so
+ * (428): scripts solve it unseen, a page without one asks to wait and press again. Never a false thanks.
  */
-export async function sendForm(ctx: Context, request: Request, publicId: string): Promise<Response> {
+export async function sendForm(ctx: Context, signUps: SignUps, request: Request, publicId: string): Promise<Response> {
   const wantsJson = (request.headers.get('accept') ?? '').includes('application/json');
   let form: PublicForm | null = null;
   let definition: FormDefinition | null = null;
   let sent: Record<string, string> = {};
   try {
     sent = await readFields(request);
-    form = await load(ctx, publicId);
+    form = await load(signUps, publicId);
     definition = sent.variant === 'b' && form.test ? form.test : form.definition;
-    await join(ctx, form, sent, visitorOf(request));
+    await signUps.join(form, sent, visitorOf(request));
     if (wantsJson) return json({ ok: true }, 200, CORS);
     if (definition.next.redirect)
       return new Response(null, { status: 303, headers: { location: definition.next.redirect, 'cache-control': 'no-store' } });
@@ -145,21 +154,27 @@ export async function sendForm(ctx: Context, request: Request, publicId: string)
     if (fault.code === 'unavailable') ctx.log.error({ err: error }, 'a form could not be taken');
     const value =
       fault.code === 'unavailable' ? { ...fault.value, sentence: wordsOf(definition?.language ?? 'en').away } : fault.value;
-    if (wantsJson) return json({ ok: false, error: value }, fault.status, CORS);
-    if (form && definition && fault.fields) {
+    const proof = fault.code === 'proof' ? await wantProof(ctx, form!.id, parseAddress(sent.email ?? '')!.key) : null;
+    if (wantsJson)
+      return json({ ok: false, error: { ...value, ...(proof && { challenge: proof.challenge }) } }, fault.status, CORS);
+    if (form && definition && (fault.fields || proof)) {
       const view = {
         ...(await viewOf(ctx, form, definition)),
         page: sent.page,
         referrer: sent.referrer,
         variant: sent.variant,
         values: sent,
-        faults: fault.fields,
+        faults: fault.fields ?? { '': fault.sentence },
+        next: proof ? { ticket: proof.ticket } : fault.next,
       };
-      return framed(form, definition, formHtml(view), fault.status);
+      return framed(form, definition, formHtml(view), fault.status, proof ? solving(proof.challenge) : '');
     }
     return saying(form?.newsletter.name ?? 'Sign up', 'That did not work', value.sentence, fault.status);
   }
 }
+
+/** The script of a page that solves its challenge and sends itself in again. */
+const solving = (challenge: WantedProof['challenge']) => built('proof').replace('__CHALLENGE__', () => JSON.stringify(challenge));
 
 /** OPTIONS for cross-origin posts with JSON bodies. */
 export const allowPost = (): Response =>

@@ -1,8 +1,8 @@
 import { Fault } from '@/core/faults';
-import type { Visitor } from '../readers/join';
+import type { Visitor } from '../readers/wish';
 
 /** The most a public form may send. */
-const MOST_BYTES = 64_000;
+export const MOST_BYTES = 64_000;
 
 /** Who asks. Behind a proxy the last hop's word counts, which is why edge and web are reached through one that sets it. */
 export function visitorOf(request: Request): Visitor {
@@ -10,10 +10,18 @@ export function visitorOf(request: Request): Visitor {
   return { network: forwarded || 'unknown', agent: request.headers.get('user-agent') ?? '' };
 }
 
+/** Text as PostgreSQL can keep it: without NUL, and without halves of characters. */
+const storable = (text: string) =>
+  text.replace(/\u0000/g, '').replace(/[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g, '\ufffd');
+
 /** Several values of one name come one a line: that is how several choices are sent. */
 function flat(entries: Iterable<[string, unknown]>): Record<string, string> {
   const out: Record<string, string> = {};
-  for (const [name, value] of entries) if (typeof value === 'string') out[name] = name in out ? `${out[name]}\n${value}` : value;
+  for (const [name, value] of entries) {
+    if (typeof value !== 'string') continue;
+    const text = storable(value);
+    out[name] = Object.hasOwn(out, name) ? `${out[name]}\n${text}` : text;
+  }
   return out;
 }
 

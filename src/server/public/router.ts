@@ -1,6 +1,7 @@
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
 import { FormBook } from '../growth/counts';
+import { SignUps } from '../readers/sign-ups';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
@@ -12,13 +13,16 @@ export type PublicHandler = (request: Request) => Promise<Response>;
  * on a bare listener.
  */
 export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new FormBook(ctx)): PublicHandler {
+  const signUps = new SignUps(ctx);
   return async (request) => {
     const [, , kind, id = '', more = ''] = new URL(request.url).pathname.split('/');
     const reads = request.method === 'GET' || request.method === 'HEAD';
     if (kind === 'form') {
       if (request.method === 'OPTIONS') return allowPost();
-      if (request.method === 'POST') return more === 'note' ? noteForm(ctx, request, id, book) : sendForm(ctx, request, id);
-      if (reads) return id.endsWith('.js') ? formScript(ctx, id.slice(0, -3)) : showForm(ctx, request, id, book);
+      if (request.method === 'POST')
+        return more === 'note' ? noteForm(signUps, request, id, book) : sendForm(ctx, signUps, request, id);
+      if (reads)
+        return id.endsWith('.js') ? formScript(ctx, signUps, id.slice(0, -3)) : showForm(ctx, signUps, request, id, book);
     }
     if ((kind === 'site.js' || kind === 'frame.js') && reads) return plainScript(kind === 'site.js' ? 'site' : 'frame');
     if (kind === 'gift' && reads) return giftPage(ctx, id);

@@ -5,14 +5,14 @@ import { CONFIRMATION_DAYS } from '@/core/readers/state';
 import { renderNotice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
-import { post } from '../mail/outbox';
+import { post, type SingleMail } from '../mail/outbox';
 import { mailOwners } from '../newsletters/alerts';
 import { mailedToken } from '../secrets';
-import { voiceOf } from '../senders/senders';
+import { type Voice, voiceOf } from '../senders/senders';
 
 export type ArrivingForm = { id: string; name: string; definition: FormDefinition };
 type Newsletter = { id: string; name: string; slug: string; postal_address: string };
-type Reader = { id: string; address: string };
+type Reader = { id: string; address: string; trial?: boolean };
 
 /** What a form promised for the moment its reader reads: tags, the welcome letter, word to the owners. In the caller's transaction. */
 export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newsletter: Newsletter, reader: Reader): Promise<void> {
@@ -40,6 +40,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
     });
     await post(ctx, db, {
       newsletterId: newsletter.id,
+      readerId: reader.id,
       kind: 'welcome',
       from: await voiceOf(ctx, db, newsletter, next.confirmation.senderId),
       to: reader.address,
@@ -47,7 +48,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
       ...notice,
     });
   }
-  if (next.tellOwners)
+  if (next.tellOwners && !reader.trial)
     await mailOwners(
       ctx,
       db,
@@ -80,44 +81,32 @@ export function readGift(ctx: Context, token: string): { formId: string } | 'exp
   return Number(day) * 86_400_000 < ctx.clock.now().getTime() ? 'expired' : { formId };
 }
 
-type Asking = {
-  db: Db;
+export type Asked = {
   form: ArrivingForm;
   newsletter: Newsletter;
   reader: Reader;
-  listIds: string[];
-  names: string[];
+  lists: { id: string; public_name: string }[];
   variant: string;
-  reminder?: boolean;
 };
 
-/** Mails a confirmation letter in the form's own words and language, and keeps the hash of its link. In the caller's transaction. */
-export async function mailConfirmation(
-  ctx: Context,
-  { db, form, newsletter, reader, listIds, names, variant, reminder = false }: Asking,
-): Promise<void> {
+/** A confirmation letter in the form's own words and language, and the row that keeps the hash of its link. Both are the caller's to store. */
+export function confirmationLetter(ctx: Context, { form, newsletter, reader, lists, variant }: Asked, from: Voice) {
   const now = ctx.clock.now();
   const { definition } = form;
   const words = wordsOf(definition.language).confirmation;
   const own = definition.next.confirmation;
   const { token, hash } = mailedToken();
-  await db
-    .insertInto('confirmations')
-    .values({
-      token_hash: hash,
-      newsletter_id: newsletter.id,
-      reader_id: reader.id,
-      list_ids: listIds,
-      form_id: form.id,
-      variant,
-      sent_at: now,
-      expires_at: new Date(now.getTime() + CONFIRMATION_DAYS * 86_400_000),
-      // A reminder is the last that comes.
-      reminded_at: reminder ? now : null,
-    })
-    .execute();
-  const listed = names.join(', ');
-  const subject = fill(own.subject || words.subject, { name: newsletter.name });
+  const row = {
+    token_hash: hash,
+    newsletter_id: newsletter.id,
+    reader_id: reader.id,
+    list_ids: lists.map((list) => list.id),
+    form_id: form.id,
+    variant,
+    sent_at: now,
+    expires_at: new Date(now.getTime() + CONFIRMATION_DAYS * 86_400_000),
+  };
+  const listed = lists.map((list) => list.public_name).join(', ');
   const notice = renderNotice({
     name: newsletter.name,
     colour: '#17645c',
@@ -130,12 +119,14 @@ export async function mailConfirmation(
     ],
     language: definition.language,
   });
-  await post(ctx, db, {
+  const mail: SingleMail = {
     newsletterId: newsletter.id,
+    readerId: reader.id,
     kind: 'confirmation',
-    from: await voiceOf(ctx, db, newsletter, own.senderId),
+    from,
     to: reader.address,
-    subject,
+    subject: fill(own.subject || words.subject, { name: newsletter.name }),
     ...notice,
-  });
+  };
+  return { row, mail };
 }

@@ -2,11 +2,11 @@ import { Fault } from '@/core/faults';
 import { transition } from '@/core/readers/state';
 import type { Context } from '../context';
 import { complete } from '../forms/forms';
-import { countDay, countForm } from '../growth/counts';
+import { countDays, countForms } from '../growth/counts';
 import { noteForOwners } from '../newsletters/alerts';
 import { hashToken } from '../secrets';
 import { type ArrivingForm, arrive, giftOf } from './arrive';
-import type { Visitor } from './join';
+import type { Visitor } from './wish';
 
 /** What the page after confirming needs: the form's own words or address, and the gift. */
 export type Confirmed = {
@@ -39,6 +39,7 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
         'n.time_zone',
         'n.postal_address',
         'r.address',
+        'r.trial_id',
         'f.name as form_name',
         'f.definition',
         't.definition as other',
@@ -46,7 +47,8 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
       .where('token_hash', '=', hashToken(token))
       .orderBy('t.started_at', 'desc')
       .limit(1)
-      .forUpdate('c')
+      // The reader too: whoever keeps a new wish of theirs locks them first, and would wait for us the other way round.
+      .forUpdate(['c', 'r'])
       .executeTakeFirst();
     if (!row)
       throw new Fault('not-found', 'This link is not one of ours, or a part of it is missing. Copy it whole, or sign up again.');
@@ -72,7 +74,7 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
     if (row.expires_at < now)
       throw new Fault('expired', 'This link has run out after 30 days. Sign up again, and a new one comes at once.');
     await trx.updateTable('confirmations').set({ used_at: now }).where('token_hash', '=', row.token_hash).execute();
-    let joined = false;
+    let joined = 0;
     for (const listId of row.list_ids) {
       const standing = await trx
         .selectFrom('memberships')
@@ -82,7 +84,7 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
         .executeTakeFirst();
       const step = transition(standing?.state ?? null, 'confirm', true);
       if (!step.changed) continue;
-      joined = true;
+      joined += 1;
       await trx
         .updateTable('memberships')
         .set({ state: step.state, since: now, joined_at: now })
@@ -103,13 +105,13 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
           agent: visitor.agent.slice(0, 300),
         })
         .execute();
-      await countDay(ctx, trx, newsletter, 'joined');
+      if (row.trial_id) continue;
       const list = await trx.selectFrom('lists').select('name').where('id', '=', listId).executeTakeFirstOrThrow();
       await noteForOwners(ctx, trx, newsletter, 'joined', { id: row.reader_id, address: row.address, listName: list.name });
     }
     if (joined) {
-      if (row.form_id) await countForm(ctx, trx, newsletter, row.form_id, 'confirmed', row.variant);
-      if (form) await arrive(ctx, trx, form, newsletter, { id: row.reader_id, address: row.address });
+      const who = { id: row.reader_id, address: row.address, trial: row.trial_id !== null };
+      if (form) await arrive(ctx, trx, form, newsletter, who);
       // Confirming by one's own act lifts what an earlier complaint or erasure had put on the address.
       const reader = await trx
         .updateTable('readers')
@@ -122,6 +124,12 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
         .where('newsletter_id', '=', newsletter.id)
         .where('address_key', '=', reader.address_key)
         .execute();
+    }
+    // Counts last: their rows are shared by everybody who confirms at this moment, and stay locked until the commit.
+    if (joined && !row.trial_id) {
+      await countDays(ctx, trx, [{ newsletter, field: 'joined', by: joined }]);
+      if (row.form_id)
+        await countForms(ctx, trx, [{ newsletter, formId: row.form_id, field: 'confirmed', variant: row.variant }]);
     }
     return said;
   });

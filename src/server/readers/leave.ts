@@ -3,9 +3,9 @@ import { transition } from '@/core/readers/state';
 import { type DeliveryRef, readDeliveryToken } from '@/core/sending/token';
 import type { Context } from '../context';
 import { bumpLetter } from '../delivery/tallies';
-import { countDay } from '../growth/counts';
+import { countDays } from '../growth/counts';
 import { noteForOwners } from '../newsletters/alerts';
-import type { Visitor } from './join';
+import type { Visitor } from './wish';
 
 export type Leaving = {
   newsletter: { name: string; slug: string; colour: string };
@@ -104,8 +104,8 @@ export async function leave(ctx: Context, token: string, visitor: Visitor): Prom
         })
         .execute();
       await bumpLetter(trx, row.letter_id, { left_count: 1 });
-      await countDay(ctx, trx, newsletter, 'left_count');
       await noteForOwners(ctx, trx, newsletter, 'left', { id: row.reader_id, address: row.address, listName: row.list_name });
+      await countDays(ctx, trx, [{ newsletter, field: 'left_count' }]);
     }
     return { newsletter, listName: row.public_name, state: 'left' };
   });

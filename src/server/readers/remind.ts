@@ -1,6 +1,8 @@
 import type { Context } from '../context';
 import { complete } from '../forms/forms';
-import { mailConfirmation } from './arrive';
+import { post } from '../mail/outbox';
+import { voiceOf } from '../senders/senders';
+import { confirmationLetter } from './arrive';
 
 /** How long somebody may wait before the one reminder. */
 const AFTER_MS = 3 * 86_400_000;
@@ -36,6 +38,7 @@ export async function remindWaiting(ctx: Context, most = 100): Promise<number> {
           'f.definition',
         ])
         .where('c.used_at', 'is', null)
+        .where('r.trial_id', 'is', null)
         .where('c.reminded_at', 'is', null)
         .where('c.sent_at', '<=', new Date(now.getTime() - AFTER_MS))
         .orderBy('c.sent_at')
@@ -68,16 +71,21 @@ export async function remindWaiting(ctx: Context, most = 100): Promise<number> {
       const definition = row.definition && complete(row.definition);
       if (!definition?.next.reminder || waiting.length === 0 || already || row.address_state !== 'fine' || row.expires_at < now)
         return true;
-      await mailConfirmation(ctx, {
-        db: trx,
+      const newsletter = { id: row.newsletter_id, name: row.name, slug: row.slug, postal_address: row.postal_address };
+      const asked = {
         form: { id: row.form_id!, name: row.form_name!, definition },
-        newsletter: { id: row.newsletter_id, name: row.name, slug: row.slug, postal_address: row.postal_address },
+        newsletter,
         reader: { id: row.reader_id, address: row.address },
-        listIds: waiting.map((list) => list.id),
-        names: waiting.map((list) => list.public_name),
+        lists: waiting,
         variant: row.variant,
-        reminder: true,
-      });
+      };
+      const letter = confirmationLetter(ctx, asked, await voiceOf(ctx, trx, newsletter, definition.next.confirmation.senderId));
+      // A reminder is the last that comes.
+      await trx
+        .insertInto('confirmations')
+        .values({ ...letter.row, reminded_at: now })
+        .execute();
+      await post(ctx, trx, letter.mail);
       reminded += 1;
       return true;
     });

@@ -293,28 +293,45 @@ export async function sendersOf(ctx: Context, newsletter: Newsletter): Promise<S
   }));
 }
 
-/** Who confirmation letters come from: the `wanted` sender, else the default one, else the first, if confirmed and at an authenticated domain; else the installation. */
-export async function voiceOf(
-  ctx: Context,
-  db: Db,
-  newsletter: { id: string; name: string },
-  wanted = '',
-): Promise<{ name: string; address: string; replyTo?: string | null }> {
-  const sender = await db
+export type Voice = { name: string; address: string; replyTo?: string | null };
+type KnownVoice = Voice & { id: string; newsletterId: string };
+
+/** The confirmed senders at authenticated domains of these newsletters, each newsletter's default one first. */
+export async function voicesOf(db: Db, newsletterIds: string[]): Promise<KnownVoice[]> {
+  return db
     .selectFrom('senders')
     .innerJoin('domains', (join) =>
       join.onRef('domains.newsletter_id', '=', 'senders.newsletter_id').onRef('domains.name', '=', 'senders.domain'),
     )
     .innerJoin('newsletters', 'newsletters.id', 'senders.newsletter_id')
-    .select(['senders.name', 'senders.address', 'senders.reply_to'])
-    .where('senders.newsletter_id', '=', newsletter.id)
+    .select([
+      'senders.id',
+      'senders.newsletter_id as newsletterId',
+      'senders.name',
+      'senders.address',
+      'senders.reply_to as replyTo',
+    ])
+    .where(sql<boolean>`senders.newsletter_id = any(${[...new Set(newsletterIds)]}::uuid[])`)
     .where('senders.confirmed_at', 'is not', null)
     .where('domains.state', '=', 'authenticated')
-    .orderBy(sql`senders.id::text = ${wanted}`, 'desc')
     .orderBy(sql`senders.id = newsletters.default_sender_id`, (o) => o.desc().nullsLast())
     .orderBy('senders.created_at')
-    .executeTakeFirst();
-  return sender
-    ? { name: sender.name, address: sender.address, replyTo: sender.reply_to }
-    : { name: newsletter.name, address: `hello@${ctx.config.mailDomain}` };
+    .execute();
 }
+
+/** Who single letters come from: the `wanted` sender, else the newsletter's first voice; where it has none, the installation. */
+export function pickVoice(
+  ctx: Pick<Context, 'config'>,
+  voices: KnownVoice[],
+  newsletter: { id: string; name: string },
+  wanted = '',
+): Voice {
+  const own = voices.filter((voice) => voice.newsletterId === newsletter.id);
+  return (
+    own.find((voice) => voice.id === wanted) ?? own[0] ?? { name: newsletter.name, address: `hello@${ctx.config.mailDomain}` }
+  );
+}
+
+/** Who a newsletter's single letters come from now (see `pickVoice`). */
+export const voiceOf = async (ctx: Context, db: Db, newsletter: { id: string; name: string }, wanted = ''): Promise<Voice> =>
+  pickVoice(ctx, await voicesOf(db, [newsletter.id]), newsletter, wanted);
