@@ -16,7 +16,7 @@ import type { Figure } from './report';
 
 const NEWSLETTERS = 25;
 const FORMS_EACH = 5;
-const AT_ONCE = 32;
+const AT_ONCE = 96;
 const POSTS = 2_500;
 const ROUNDS = 3;
 const STEADY = { aSecond: 300, seconds: 8 };
@@ -105,10 +105,14 @@ export async function forms(db: Db, databaseUrl: string): Promise<Figure> {
     INKSET_LOG_LEVEL: 'error',
   };
   const options = { cwd: ROOT, env: { ...process.env, ...env, NODE_ENV: 'production' as const } };
-  const edge = spawn(process.execPath, ['--import', 'tsx', 'src/processes/edge.ts'], {
-    ...options,
-    stdio: ['ignore', 'inherit', 'inherit'],
-  });
+  const edge = spawn(
+    process.execPath,
+    [...(process.env.PROF ? ['--cpu-prof', '--cpu-prof-dir=/tmp/prof'] : []), '--import', 'tsx', 'src/processes/edge.ts'],
+    {
+      ...options,
+      stdio: ['ignore', 'inherit', 'inherit'],
+    },
+  );
   const bare = fork(new URL('./bare-insert.ts', import.meta.url), { ...options, execArgv: ['--import', 'tsx'] });
   try {
     const [{ port: barePort }] = (await once(bare, 'message')) as [{ port: number }];

@@ -24,7 +24,7 @@ async function readUpTo(incoming: IncomingMessage, most: number): Promise<Buffer
 }
 
 start(async () => {
-  const ctx = await openRuntime('edge', undefined, 20);
+  const ctx = await openRuntime('edge', undefined, 20, { prepares: true });
   const marks = new MarkBook(ctx);
   const book = new FormBook(ctx);
   const handle = publicRoutes(ctx, marks, book);

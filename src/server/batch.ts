@@ -4,7 +4,9 @@ type Waiting<In, Out> = { item: In; key: string; resolve: (out: Out) => void; re
 type Options<In> = {
   /** Most items worked together. */
   most?: number;
-  /** Items with the same key never share a batch; they are worked in the order in which they came. */
+  /** How many batches may be worked at the same time. */
+  lanes?: number;
+  /** Items with the same key are worked one after the other, in the order in which they came. */
   keyOf?: (item: In) => string;
 };
 
@@ -17,38 +19,41 @@ export class Batch<In, Out> {
   readonly #queue: Waiting<In, Out>[] = [];
   readonly #most: number;
   readonly #keyOf: ((item: In) => string) | undefined;
-  #busy = false;
-  #fresh = 0;
+  readonly #lanes: number;
+  readonly #underWay = new Set<string>();
+  #busy = 0;
+  #count = 0;
 
   constructor(
     private readonly run: (items: In[]) => Promise<Out[]>,
-    { most = 64, keyOf }: Options<In> = {},
+    { most = 100, lanes = 1, keyOf }: Options<In> = {},
   ) {
     this.#most = most;
+    this.#lanes = lanes;
     this.#keyOf = keyOf;
   }
 
   /** One item's result, once the batch it went with is done. */
   add(item: In): Promise<Out> {
     return new Promise((resolve, reject) => {
-      this.#fresh += 1;
-      this.#queue.push({ item, key: this.#keyOf?.(item) ?? String(this.#fresh), resolve, reject });
-      if (!this.#busy) void this.#work();
+      this.#count += 1;
+      this.#queue.push({ item, key: this.#keyOf?.(item) ?? String(this.#count), resolve, reject });
+      if (this.#busy < this.#lanes) void this.#work();
     });
   }
 
   async #work(): Promise<void> {
-    this.#busy = true;
-    while (this.#queue.length) {
-      const batch = this.#take();
+    this.#busy += 1;
+    for (let batch = this.#take(); batch.length; batch = this.#take()) {
       try {
         await this.#settle(batch);
       } catch (error) {
         if (batch.length === 1 || isAway(error)) for (const one of batch) one.reject(error);
         else for (const one of batch) await this.#settle([one]).catch(one.reject);
       }
+      for (const one of batch) this.#underWay.delete(one.key);
     }
-    this.#busy = false;
+    this.#busy -= 1;
   }
 
   async #settle(batch: Waiting<In, Out>[]): Promise<void> {
@@ -60,14 +65,15 @@ export class Batch<In, Out> {
 
   #take(): Waiting<In, Out>[] {
     const taken: Waiting<In, Out>[] = [];
-    const keys = new Set<string>();
+    const held = new Set<string>();
     for (let n = 0; n < this.#queue.length && taken.length < this.#most; ) {
       const one = this.#queue[n]!;
-      if (keys.has(one.key)) {
+      if (this.#underWay.has(one.key) || held.has(one.key)) {
+        held.add(one.key);
         n += 1;
         continue;
       }
-      keys.add(one.key);
+      this.#underWay.add(one.key);
       taken.push(one);
       this.#queue.splice(n, 1);
     }

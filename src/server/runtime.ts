@@ -11,7 +11,12 @@ import { dnsResolver } from './dns/resolver';
 export type Runtime = Context & { pool: ReturnType<typeof connect>['pool']; close(): Promise<void> };
 
 /** Builds the context of one process from its environment: configuration, log, clock, database (migrated), resolver. */
-export async function openRuntime(process_: string, config: Config = readConfig(process.env), poolSize = 10): Promise<Runtime> {
+export async function openRuntime(
+  process_: string,
+  config: Config = readConfig(process.env),
+  poolSize = 10,
+  statements?: { prepares: boolean },
+): Promise<Runtime> {
   const log = pino({
     level: config.logLevel,
     base: { process: process_ },
@@ -21,6 +26,7 @@ export async function openRuntime(process_: string, config: Config = readConfig(
     config.databaseUrl,
     (error) => log.warn({ reason: error.message }, 'a database connection was lost'),
     poolSize,
+    statements,
   );
   let clock: Clock = systemClock;
   let followed: FollowedClock | undefined;

@@ -320,7 +320,7 @@ describe('a mistyped domain', () => {
     await expect(send('mara@heronmial.example')).rejects.toMatchObject({
       fields: { email: 'Did you mean mara@heronmail.example?' },
     });
-    await expect(send('mara@quiet.example')).resolves.toBeUndefined();
+    await expect(send('mara@quiet.example')).resolves.toBeTruthy();
   });
 });
 

@@ -8,12 +8,34 @@ pg.types.setTypeParser(pg.types.builtins.DATE, (value) => value);
 export type Db = Kysely<Schema>;
 export type Connection = { db: Db; pool: pg.Pool };
 
+const names = new Map<string, string>();
+const MOST_NAMES = 300;
+
+/**
+ * A client that gives every statement with parameters a name, so that PostgreSQL plans it once a connection: for processes that say the
+ * same few things all day.
+ */
+class PreparingClient extends pg.Client {
+  override query(...given: unknown[]): never {
+    const [text, values, more] = given;
+    const plain = super.query as unknown as (...given: unknown[]) => never;
+    if (typeof text !== 'string' || !Array.isArray(values) || values.length === 0 || more) return plain.apply(this, given);
+    let name = names.get(text);
+    if (!name && names.size < MOST_NAMES) {
+      name = `inkset_${names.size}`;
+      names.set(text, name);
+    }
+    return plain.call(this, { text, values, name });
+  }
+}
+
 /**
  * Opens a pool. A connection lost while idle (a database restart) is reported and replaced at the next use; without the
  * listener the process would end.
  */
-export function connect(url: string, onLost: (error: Error) => void, max = 10): Connection {
-  const pool = new pg.Pool({ connectionString: url, max, connectionTimeoutMillis: 5_000 });
+export function connect(url: string, onLost: (error: Error) => void, max = 10, { prepares = false } = {}): Connection {
+  const Client = prepares ? PreparingClient : pg.Client;
+  const pool = new pg.Pool({ connectionString: url, max, connectionTimeoutMillis: 5_000, Client });
   pool.on('error', onLost);
   pool.on('connect', (client) => client.on('error', onLost));
   return { pool, db: new Kysely<Schema>({ dialect: new PostgresDialect({ pool }) }) };

@@ -40,6 +40,8 @@ export type PublicForm = FormView & {
   lists: { id: string; name: string }[];
   /** The other version of a running test. */
   test: FormDefinition | null;
+  /** Changes with every change of the form, its newsletter or its test. */
+  mark: string;
 };
 
 const nameSchema = Joi.string().trim().max(80).required().label('Name');
@@ -305,6 +307,21 @@ export async function formOf(ctx: Context, newsletter: Newsletter, id: string): 
   return found;
 }
 
+/** PostgreSQL gives a row another xmin whenever it is written. */
+const MARK = sql<string>`concat(forms.xmin, ' ', n.xmin, ' ', t.xmin)`;
+
+/** The marks that these forms have now, by their ids: cheaper than reading them again. */
+export async function marksOf(db: Db, formIds: string[]): Promise<Map<string, string>> {
+  const rows = await db
+    .selectFrom('forms')
+    .innerJoin('newsletters as n', 'n.id', 'forms.newsletter_id')
+    .leftJoin('form_tests as t', (join) => join.onRef('t.form_id', '=', 'forms.id').on('t.ended_at', 'is', null))
+    .select(['forms.id', MARK.as('mark')])
+    .where(sql<boolean>`forms.id = any(${[...new Set(formIds)]}::uuid[])`)
+    .execute();
+  return new Map(rows.map((row) => [row.id, row.mark]));
+}
+
 /** Forms by their public names, in that order, with what of their newsletters a visitor may see; null for unknown ones. The look has the newsletter's colour in it. */
 export async function publicForms(ctx: Pick<Context, 'db'>, publicIds: string[]): Promise<(PublicForm | null)[]> {
   const rows = await ctx.db
@@ -313,7 +330,7 @@ export async function publicForms(ctx: Pick<Context, 'db'>, publicIds: string[])
     .leftJoin('form_tests as t', (join) => join.onRef('t.form_id', '=', 'forms.id').on('t.ended_at', 'is', null))
     .selectAll('forms')
     .select(['n.name as n_name', 'n.slug', 'n.colour', 'n.time_zone', 'n.postal_address', 'n.language'])
-    .select(['t.id as test_id', 't.definition as test'])
+    .select(['t.id as test_id', 't.definition as test', MARK.as('mark')])
     .select(
       sql<
         { id: string; name: string }[]
@@ -334,6 +351,7 @@ export async function publicForms(ctx: Pick<Context, 'db'>, publicIds: string[])
         newsletter: { id, name, slug, colour, time_zone, postal_address, language },
         lists: row.lists.filter((list) => form.definition.listChoice.includes(list.id)),
         test: row.test ? shown(completeOnce(row.test_id!, row.test)) : null,
+        mark: row.mark,
       };
       return [row.public_id, publicForm];
     }),

@@ -10,7 +10,7 @@ import type { Context } from '../context';
 import type { PublicForm } from '../forms/forms';
 import type { FormBook } from '../growth/counts';
 import { readersShown } from '../readers/shown';
-import type { SignUps } from '../readers/sign-ups';
+import { closed, type SignUps } from '../readers/sign-ups';
 import { json, page, saying } from './page';
 import { type WantedProof, wantProof } from './proof';
 import { readFields, visitorOf } from './request';
@@ -18,10 +18,10 @@ import { stamp } from './stamp';
 
 const CORS = { 'access-control-allow-origin': '*' };
 
-const load = async (signUps: SignUps, publicId: string): Promise<PublicForm> => {
-  const form = /^[0-9a-f]{12}$/.test(publicId) ? await signUps.form(publicId) : null;
+const load = async (publicId: string, find: (publicId: string) => Promise<PublicForm | null>): Promise<PublicForm> => {
+  const form = /^[0-9a-f]{12}$/.test(publicId) ? await find(publicId) : null;
   if (!form) throw new Fault('not-found', 'This form is no longer there.');
-  if (form.archivedAt) throw new Fault('expired', `${form.newsletter.name} has closed this form. Nothing was sent.`);
+  if (form.archivedAt) throw closed(form);
   return form;
 };
 
@@ -64,7 +64,7 @@ export async function showForm(
   book: FormBook,
 ): Promise<Response> {
   try {
-    const form = await load(signUps, publicId);
+    const form = await load(publicId, (id) => signUps.form(id));
     const around = request.headers.get('referer') ?? '';
     // Without a script there is nowhere to remember which version somebody saw, so frames show the form itself.
     book.add({ form, field: 'loaded', variant: form.test ? 'a' : '', place: around });
@@ -92,7 +92,7 @@ export const plainScript = (name: 'site' | 'frame'): Response =>
 /** GET /e/form/ID.js: the script with the form as it is now, so that what is published reaches every page at once. */
 export async function formScript(ctx: Context, signUps: SignUps, publicId: string): Promise<Response> {
   try {
-    const form = await load(signUps, publicId);
+    const form = await load(publicId, (id) => signUps.form(id));
     const version = async (definition: FormDefinition) => ({
       css: formCss(definition.look, shapeOf(definition)),
       html: formHtml(await viewOf(ctx, form, definition)),
@@ -125,10 +125,13 @@ export async function noteForm(signUps: SignUps, request: Request, publicId: str
   const query = new URL(request.url).searchParams;
   const field = query.get('what');
   if (field !== 'loaded' && field !== 'seen' && field !== 'started') return done;
-  const form = await load(signUps, publicId).catch(() => null);
+  const form = await load(publicId, (id) => signUps.form(id)).catch(() => null);
   if (form) book.add({ form, field, variant: form.test ? (query.get('v') === 'b' ? 'b' : 'a') : '', place: query.get('at') });
   return done;
 }
+
+const shownIn = (form: PublicForm, sent: Record<string, string>) =>
+  sent.variant === 'b' && form.test ? form.test : form.definition;
 
 /**
  * POST /e/form/ID: a form sent in, from a frame, a plain page or the script. Durable before it is answered. Answers JSON to
@@ -142,15 +145,19 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: Request,
   let sent: Record<string, string> = {};
   try {
     sent = await readFields(request);
-    form = await load(signUps, publicId);
-    definition = sent.variant === 'b' && form.test ? form.test : form.definition;
-    await signUps.join(form, sent, visitorOf(request));
+    form = await load(publicId, (id) => signUps.lately(id));
+    definition = shownIn(form, sent);
+    form = await signUps.join(form, sent, visitorOf(request));
+    definition = shownIn(form, sent);
     if (wantsJson) return json({ ok: true }, 200, CORS);
     if (definition.next.redirect)
       return new Response(null, { status: 303, headers: { location: definition.next.redirect, 'cache-control': 'no-store' } });
     return framed(form, definition, thanksHtml(definition));
   } catch (error) {
     const fault = asFault(error);
+    // Joining may have looked at the form anew.
+    form &&= await signUps.lately(form.publicId);
+    definition &&= shownIn(form!, sent);
     if (fault.code === 'unavailable') ctx.log.error({ err: error }, 'a form could not be taken');
     const value =
       fault.code === 'unavailable' ? { ...fault.value, sentence: wordsOf(definition?.language ?? 'en').away } : fault.value;

@@ -5,46 +5,59 @@ import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { hexBytes, insertRows } from '../db/rows';
 import { keepAnswers } from '../forms/fields';
+import { marksOf } from '../forms/forms';
 import { countDays, countForms } from '../growth/counts';
 import { newId } from '../ids';
 import { countUses } from '../limits';
 import { postAll } from '../mail/outbox';
 import { noteForOwners } from '../newsletters/alerts';
-import { pickVoice, voicesOf } from '../senders/senders';
+import { type KnownVoice, pickVoice, voicesOf } from '../senders/senders';
 import { type Asked, arrive, confirmationLetter } from './arrive';
 import type { Wish } from './wish';
 
 /** The brake against list bombing: an address gets no more confirmation letters a day, whichever newsletter asks. */
 const BRAKE = { most: 3, seconds: 86_400 };
 
+const ADDRESS_LIMIT = { most: 6, seconds: 3600 };
+const NETWORK_LIMIT = { most: 60, seconds: 600 };
+const FORM_LIMIT = { most: 3_000, seconds: 60 };
+/** Beyond these a form is under attack, and visitors' machines have to show work. Ordinary visitors never meet it. */
+const CALM = { form: 600, network: 20 };
+
+export type Asking = { wish: Wish /** Work was shown for it. */; proven: boolean };
+export type Outcome = 'kept' | 'stale' | 'too-many' | 'proof';
 type Kept = { wish: Wish; readerId: string; fresh: boolean };
 type List = { id: string; newsletter_id: string; name: string; public_name: string; double_opt_in: boolean };
 
 /**
- * Keeps wishes in one transaction, a fixed number of statements for however many there are. No two may be of the same reader. Rows are
- * locked in one order everywhere (readers, memberships, limits, counts), so that processes that keep at once wait for each other.
+ * Keeps wishes, each within its limits and of a form that has not changed meanwhile, in one transaction: a fixed number of statements for
+ * however many there are. No two may be of the same reader. Rows are locked in one order everywhere (readers, memberships, limits, counts), so
+ * that processes that keep at once wait for each other. Says for each what became of it.
  */
-export async function keepWishes(ctx: Context, wishes: Wish[]): Promise<true[]> {
+export async function keepWishes(ctx: Context, asking: Asking[]): Promise<Outcome[]> {
+  const newsletters = [...new Set(asking.map(({ wish }) => wish.form.newsletter.id))];
+  const [outcomes, lists, voices] = await Promise.all([
+    judge(ctx, asking),
+    listsOf(ctx.db, newsletters),
+    voicesOf(ctx.db, newsletters),
+  ]);
+  const wishes = asking.filter((_, n) => outcomes[n] === 'kept').map(({ wish }) => wish);
+  if (wishes.length === 0) return outcomes;
   await ctx.db.transaction().execute(async (trx) => {
     const kept = await keepReaders(ctx, trx, wishes);
     await keepAnswers(
       ctx,
       trx,
-      kept.map(({ wish, readerId }) => ({
-        newsletterId: wish.form.newsletter.id,
-        readerId,
-        answers: wish.answers.fields,
-      })),
+      kept.map(({ wish, readerId }) => ({ newsletterId: wish.form.newsletter.id, readerId, answers: wish.answers.fields })),
     );
-    const { moved, toConfirm } = await keepStandings(ctx, trx, kept);
-    await mailConfirmations(ctx, trx, toConfirm);
+    const { moved, toConfirm } = await keepStandings(ctx, trx, kept, lists);
+    await mailConfirmations(ctx, trx, toConfirm, voices);
     await welcome(
       ctx,
       trx,
       moved.filter((step) => step.state === 'reading'),
     );
     // Counts last: their rows are shared by everybody who signs up at this moment, and stay locked until the commit.
-    const counted = kept.filter(({ wish }) => !wish.trialId).map(({ wish }) => wish);
     await countDays(
       ctx,
       trx,
@@ -55,11 +68,45 @@ export async function keepWishes(ctx: Context, wishes: Wish[]): Promise<true[]> 
     await countForms(
       ctx,
       trx,
-      counted.map(({ form, variant }) => ({ newsletter: form.newsletter, formId: form.id, field: 'sent_in', variant })),
+      wishes
+        .filter((wish) => !wish.trialId)
+        .map(({ form, variant }) => ({ newsletter: form.newsletter, formId: form.id, field: 'sent_in', variant })),
     );
   });
-  return wishes.map(() => true);
+  return outcomes;
 }
+
+/** Which of these may be kept: their form is as they knew it, and none of their limits is passed. Counts them on their limits. */
+async function judge(ctx: Context, asking: Asking[]): Promise<Outcome[]> {
+  const marks = await marksOf(
+    ctx.db,
+    asking.map(({ wish }) => wish.form.id),
+  );
+  const outcomes = asking.map(({ wish }): Outcome => (marks.get(wish.form.id) === wish.form.mark ? 'kept' : 'stale'));
+  const counted = asking.map((one, n) => ({ one, n })).filter(({ one, n }) => outcomes[n] === 'kept' && !one.wish.trialId);
+  if (counted.length === 0) return outcomes;
+  const numbers = await countUses(
+    ctx,
+    counted.flatMap(({ one: { wish } }) => [
+      { key: `join-form:${wish.form.id}`, seconds: FORM_LIMIT.seconds },
+      { key: `join-network:${wish.visitor.network}`, seconds: NETWORK_LIMIT.seconds },
+      { key: `join-address:${wish.answers.address.key}`, seconds: ADDRESS_LIMIT.seconds },
+    ]),
+  );
+  counted.forEach(({ one, n }, place) => {
+    const [form, network, address] = numbers.slice(place * 3, place * 3 + 3) as [number, number, number];
+    if (form > FORM_LIMIT.most || network > NETWORK_LIMIT.most || address > ADDRESS_LIMIT.most) outcomes[n] = 'too-many';
+    else if ((form > CALM.form || network > CALM.network) && !one.proven) outcomes[n] = 'proof';
+  });
+  return outcomes;
+}
+
+const listsOf = (db: Db, newsletters: string[]): Promise<List[]> =>
+  db
+    .selectFrom('lists')
+    .select(['id', 'newsletter_id', 'name', 'public_name', 'double_opt_in'])
+    .where(sql<boolean>`newsletter_id = any(${newsletters}::uuid[])`)
+    .execute();
 
 const READER_COLUMNS = [
   'id',
@@ -137,14 +184,8 @@ async function welcome(ctx: Context, db: Db, steps: Step[]): Promise<void> {
 type Step = { kept: Kept; list: List; state: 'waiting' | 'reading' | 'left' };
 
 /** Moves each reader on each list they asked for, and keeps the consent. */
-async function keepStandings(ctx: Context, db: Db, kept: Kept[]): Promise<{ moved: Step[]; toConfirm: Step[] }> {
+async function keepStandings(ctx: Context, db: Db, kept: Kept[], lists: List[]): Promise<{ moved: Step[]; toConfirm: Step[] }> {
   const now = ctx.clock.now();
-  const listIds = [...new Set(kept.flatMap(({ wish }) => wish.listIds))];
-  const lists = await db
-    .selectFrom('lists')
-    .select(['id', 'newsletter_id', 'name', 'public_name', 'double_opt_in'])
-    .where(sql<boolean>`id = any(${listIds}::uuid[])`)
-    .execute();
   // Somebody new stands nowhere yet.
   const known = kept.filter((one) => !one.fresh).map((one) => one.readerId);
   const standing = known.length
@@ -159,7 +200,7 @@ async function keepStandings(ctx: Context, db: Db, kept: Kept[]): Promise<{ move
   const toConfirm: Step[] = [];
   const consents: Step[] = [];
   for (const one of kept) {
-    const asked = lists.filter((l) => l.newsletter_id === one.wish.form.newsletter.id && one.wish.listIds.includes(l.id));
+    const asked = lists.filter((list) => one.wish.listIds.includes(list.id));
     for (const list of asked) {
       const step = transition(from.get(`${one.readerId} ${list.id}`) ?? null, 'ask', list.double_opt_in);
       const entry: Step = { kept: one, list, state: step.state };
@@ -219,7 +260,7 @@ const CONSENT_COLUMNS = [
 ] as const;
 
 /** Confirmation letters, one a reader. A suppressed address gets one too: asking again is its owner's own act, and only their click brings them back. */
-async function mailConfirmations(ctx: Context, db: Db, steps: Step[]): Promise<void> {
+async function mailConfirmations(ctx: Context, db: Db, steps: Step[], voices: KnownVoice[]): Promise<void> {
   const byReader = new Map<string, { kept: Kept; lists: List[] }>();
   for (const { kept, list } of steps) {
     const one = byReader.get(kept.readerId);
@@ -228,10 +269,6 @@ async function mailConfirmations(ctx: Context, db: Db, steps: Step[]): Promise<v
   }
   const asking = await mayMail(ctx, db, [...byReader.values()]);
   if (asking.length === 0) return;
-  const voices = await voicesOf(
-    db,
-    asking.map(({ kept }) => kept.wish.form.newsletter.id),
-  );
   const letters = asking.map(({ kept: { wish, readerId }, lists }) => {
     const { newsletter } = wish.form;
     const asked: Asked = {

@@ -2,13 +2,15 @@ import { createRequire } from 'node:module';
 import { Fault } from '@/core/faults';
 import type { FormWords } from '@/core/forms/words';
 import { fill } from '@/core/forms/words';
-import type { Address } from '@/core/readers/address';
 import { didYouMean } from '@/core/readers/typos';
 import type { Context } from '../context';
 import { LookupFailed } from '../dns/resolver';
+import { within } from '../limits';
+import type { Wish } from './wish';
 
 const REMEMBER_MS = 600_000;
 const MOST_KEPT = 50_000;
+const LOOKUPS = { most: 60, seconds: 600 };
 
 /** Something known for ten minutes. */
 class Remembered<T> {
@@ -40,14 +42,19 @@ export class MailDomains {
   constructor(private readonly ctx: Context) {}
 
   /**
-   * Throws "invalid", with a better spelling if there is one, for a domain that does not exist or takes no mail; no answer from DNS refuses
+   * Throws "too-many" where one network brings very many unknown domains; "invalid", with a better spelling if there is one, for a domain that does not exist or takes no mail; no answer from DNS refuses
    * nobody. A domain that looks mistyped or like a throwaway mailbox throws a hint once: who is `sure` of this very address gets through.
    */
-  async check(newsletterId: string, words: FormWords, address: Address, sure: string | undefined): Promise<void> {
-    const { domain, full } = address;
-    const takesMail = await this.#takesMail.get(domain, async () => ((await this.#refuses(domain)) ? undefined : true));
+  async check(wish: Wish, words: FormWords, sure: string | undefined): Promise<void> {
+    const { domain, full } = wish.answers.address;
+    const takesMail = await this.#takesMail.get(domain, async () => {
+      // Whoever makes up domains does not make us ask for all of them.
+      const key = `mail-domains:${wish.visitor.network}`;
+      if (!(await within(this.ctx, key, LOOKUPS.most, LOOKUPS.seconds))) throw new Fault('too-many', words.tooMany);
+      return (await this.#refuses(domain)) ? undefined : true;
+    });
     if (takesMail && sure === full) return;
-    const better = didYouMean(full, await this.#usualDomains(newsletterId));
+    const better = didYouMean(full, await this.#usualDomains(wish.form.newsletter.id));
     const hint = better ? fill(words.didYouMean, { label: better }) : takesMail && isThrowaway(domain) ? words.throwaway : '';
     if (takesMail && !hint) return;
     const sentence = takesMail ? `${hint} ${words.sure}` : hint || words.notEmail;

@@ -3,68 +3,91 @@ import { wordsOf } from '@/core/forms/words';
 import { Batch } from '../batch';
 import type { Context } from '../context';
 import { type PublicForm, publicForms } from '../forms/forms';
-import { countUses, type Use } from '../limits';
 import { holdsProof } from '../public/proof';
-import { keepWishes } from './keep';
+import { type Asking, keepWishes, type Outcome } from './keep';
 import { MailDomains } from './mail-domain';
 import { readWish, type Visitor, type Wish } from './wish';
 
-const ADDRESS_LIMIT = { most: 6, seconds: 3600 };
-const NETWORK_LIMIT = { most: 60, seconds: 600 };
-const FORM_LIMIT = { most: 3_000, seconds: 60 };
-/** Beyond these a form is under attack, and visitors' machines have to show work. Ordinary visitors never meet it. */
-const CALM = { form: 600, network: 20 };
-
-const byAddress = (wish: Wish) => `${wish.trialId ?? wish.form.newsletter.id} ${wish.answers.address.key}`;
+const byAddress = ({ wish }: Asking) => `${wish.trialId ?? wish.form.newsletter.id} ${wish.answers.address.key}`;
+const MOST_KEPT = 2_000;
+/** Two, so that one batch is made ready while PostgreSQL works on the other. */
+const LANES = 2;
 
 /**
- * Sign-up forms sent in, many at a time: forms are looked up, uses counted and wishes kept together with those of whoever else comes at
- * this moment (see Batch). One of these a process.
+ * Sign-up forms sent in, many at a time: what one asks of the database is asked together with that of whoever else comes at this moment (see
+ * Batch). One of these a process.
  */
 export class SignUps {
-  readonly #forms: Batch<string, PublicForm | null>;
-  readonly #uses: Batch<Use[], number[]>;
-  readonly #kept: Batch<Wish, true>;
+  readonly #found: Batch<string, PublicForm | null>;
+  readonly #kept: Batch<Asking, Outcome>;
   readonly #domains: MailDomains;
+  /** Forms as they were last seen. Nothing is kept for one whose mark has changed, so an old one here does no harm. */
+  readonly #known = new Map<string, PublicForm>();
 
   constructor(private readonly ctx: Context) {
     this.#domains = new MailDomains(ctx);
-    this.#forms = new Batch((ids) => publicForms(ctx, ids));
-    this.#uses = new Batch(async (all) => {
-      const numbers = await countUses(ctx, all.flat());
-      return all.map((uses) => numbers.splice(0, uses.length));
-    });
+    this.#found = new Batch((ids) => publicForms(ctx, ids));
     // Two wishes of one address are kept one after the other, so that the second sees what the first did.
-    this.#kept = new Batch((wishes) => keepWishes(ctx, wishes), { keyOf: byAddress });
+    this.#kept = new Batch((asking) => keepWishes(ctx, asking), { keyOf: byAddress, lanes: LANES });
   }
 
-  /** A form by its public name, or null. */
-  form(publicId: string): Promise<PublicForm | null> {
-    return this.#forms.add(publicId);
+  /** A form by its public name as it is now, or null. */
+  async form(publicId: string): Promise<PublicForm | null> {
+    const form = await this.#found.add(publicId);
+    if (this.#known.size > MOST_KEPT) this.#known.clear();
+    if (form) this.#known.set(publicId, form);
+    return form;
+  }
+
+  /** A form as it was a while ago, where it is known, for `join`, which looks again by itself. */
+  async lately(publicId: string): Promise<PublicForm | null> {
+    return this.#known.get(publicId) ?? this.form(publicId);
   }
 
   /**
    * A sign-up form sent in; when this returns, everything is durable: the reader, where they stand on each list, answers, the consent, the
-   * counts and the confirmation letter. Every address gets the same answer, known or not. Throws "invalid" with a sentence a field,
-   * "too-many", or "proof" while the form is under attack and nothing was shown for it.
+   * counts and the confirmation letter. Every address gets the same answer, known or not. Returns the form as it was when this was kept.
+   * Throws "invalid" with a sentence a field, "too-many", or "proof" while the form is under attack and nothing was shown for it.
    */
-  async join(form: PublicForm, sent: Record<string, string>, visitor: Visitor, trialId: string | null = null): Promise<void> {
-    const wish = readWish(this.ctx, form, sent, visitor);
-    if (!wish) return;
+  async join(
+    known: PublicForm,
+    sent: Record<string, string>,
+    visitor: Visitor,
+    trialId: string | null = null,
+  ): Promise<PublicForm> {
+    let form = known;
+    for (;;) {
+      const outcome = await this.#tryJoin(form, sent, visitor, trialId).catch((error: unknown) => error);
+      if (outcome === 'kept') return form;
+      // What an old form refuses, or what was asked of one, is asked of the form as it is now.
+      const now = await this.form(form.publicId);
+      if (!now) throw new Fault('not-found', 'This form is no longer there.');
+      if (now.mark === form.mark && outcome !== 'stale') throw outcome;
+      if (now.archivedAt) throw closed(now);
+      form = now;
+    }
+  }
+
+  async #tryJoin(
+    form: PublicForm,
+    sent: Record<string, string>,
+    visitor: Visitor,
+    trialId: string | null,
+  ): Promise<'kept' | 'stale'> {
+    const read = readWish(this.ctx, form, sent, visitor);
+    if (!read) return 'kept';
+    const wish: Wish = { ...read, trialId };
     const { address } = wish.answers;
     const words = wordsOf(wish.definition.language);
-    if (!trialId) {
-      const [ofForm, ofNetwork, ofAddress] = (await this.#uses.add([
-        { key: `join-form:${form.id}`, seconds: FORM_LIMIT.seconds },
-        { key: `join-network:${visitor.network}`, seconds: NETWORK_LIMIT.seconds },
-        { key: `join-address:${address.key}`, seconds: ADDRESS_LIMIT.seconds },
-      ])) as [number, number, number];
-      if (ofForm > FORM_LIMIT.most || ofNetwork > NETWORK_LIMIT.most || ofAddress > ADDRESS_LIMIT.most)
-        throw new Fault('too-many', words.tooMany);
-      const calm = ofForm <= CALM.form && ofNetwork <= CALM.network;
-      if (!calm && !(await holdsProof(this.ctx, form.id, address.key, sent))) throw new Fault('proof', words.busy);
-    }
-    await this.#domains.check(form.newsletter.id, words, address, sent.sure);
-    await this.#kept.add({ ...wish, trialId });
+    const proven = sent.proof || sent.ticket ? await holdsProof(this.ctx, form.id, address.key, sent) : false;
+    await this.#domains.check(wish, words, sent.sure);
+    const outcome = await this.#kept.add({ wish, proven });
+    if (outcome === 'too-many') throw new Fault('too-many', words.tooMany);
+    if (outcome === 'proof') throw new Fault('proof', words.busy);
+    return outcome;
   }
 }
+
+/** What is said of a form that was put away. */
+export const closed = (form: PublicForm): Fault =>
+  new Fault('expired', `${form.newsletter.name} has closed this form. Nothing was sent.`);

@@ -294,7 +294,7 @@ export async function sendersOf(ctx: Context, newsletter: Newsletter): Promise<S
 }
 
 export type Voice = { name: string; address: string; replyTo?: string | null };
-type KnownVoice = Voice & { id: string; newsletterId: string };
+export type KnownVoice = Voice & { id: string; newsletterId: string };
 
 /** The confirmed senders at authenticated domains of these newsletters, each newsletter's default one first. */
 export async function voicesOf(db: Db, newsletterIds: string[]): Promise<KnownVoice[]> {
