@@ -3,11 +3,12 @@ import pg from 'pg';
 import { connect } from '@/server/db/connection';
 import { migrate } from '@/server/db/migrate';
 import { domainCheck } from './domain-check';
+import { embed } from './embed';
 import { forms } from './forms';
 import { line } from './report';
 import { sending } from './sending';
 
-const ALL = { Sending: sending, 'Domain check': domainCheck, Forms: forms };
+const ALL = { Sending: sending, 'Domain check': domainCheck, Forms: forms, Script: embed };
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */
 export async function bench(serverUrl: string, only = ''): Promise<void> {

@@ -5,10 +5,21 @@
  */
 import type { Placement } from '../core/forms/placement';
 import { standsOn } from '../core/forms/targeting';
+import { solve, type WorkChallenge } from '../core/forms/work';
 
 type Version = { css: string; html: string; thanks: string; redirect: string; placement: Placement; away: string };
 type Data = { id: string; action: string; a: Version; b: Version | null };
-type Answer = { ok: boolean; error?: { sentence: string; fields?: Record<string, string> } };
+type Answer = {
+  ok: boolean;
+  error?: {
+    sentence: string;
+    fields?: Record<string, string>;
+    /** To be sent along the next time. */
+    next?: Record<string, string>;
+    /** Work to show first, while the form is under attack. */
+    challenge?: WorkChallenge;
+  };
+};
 
 // Replaced by the server with the form as it is now.
 declare const __FORM__: Data;
@@ -41,10 +52,18 @@ const version = letter === 'b' && data.b ? data.b : data.a;
 const { placement } = version;
 const over = placement.kind === 'ribbon' || placement.kind === 'corner card' || placement.kind === 'pop-up';
 
-const note = (what: string) => {
-  const url = `${data.action}/note?what=${what}&v=${letter}&at=${encodeURIComponent(location.origin + location.pathname)}`;
+// What happened goes out together, a moment later: a message costs the page more than drawing a form.
+let happened: string[] = [];
+const tell = () => {
+  if (!happened.length) return;
+  const url = `${data.action}/note?what=${happened}&v=${letter}&at=${encodeURIComponent(location.origin + location.pathname)}`;
+  happened = [];
   if (!navigator.sendBeacon?.(url)) fetch(url, { method: 'POST', keepalive: true }).catch(() => {});
 };
+const note = (what: string) => {
+  if (happened.push(what) === 1) setTimeout(tell, 1000);
+};
+addEventListener('pagehide', tell);
 
 const belongs = (): boolean => {
   const now = new Date();
@@ -59,6 +78,20 @@ const OVER: Record<string, string> = {
     'position:fixed;inset:0;display:flex;align-items:center;justify-content:center;padding:16px;background:rgb(0 0 0/.45)',
 };
 const CLOSE = `.ink-close{position:absolute;top:6px;inset-inline-end:6px;width:44px;height:44px;border:0;background:none;color:inherit;font:22px/1 sans-serif;cursor:pointer;z-index:1}.ink-box{position:relative;max-height:92vh;overflow:auto}.ink-over{z-index:2147483000;${OVER[placement.kind] ?? ''}}.ink-over .ink-form{max-width:none}.ink-over.p .ink-box{width:min(520px,100%)}@media(prefers-reduced-motion:no-preference){.ink-over{animation:i .2s}}@keyframes i{from{opacity:0}}`;
+
+/** Styles as a sheet of ours, which pages with a strict policy for styles allow; browsers that cannot make one get an element. */
+function dress(root: ShadowRoot): void {
+  const css = version.css + (over ? CLOSE : '');
+  try {
+    const sheet = new CSSStyleSheet();
+    sheet.replaceSync(css);
+    root.adoptedStyleSheets = [sheet];
+  } catch {
+    const style = document.createElement('style');
+    style.textContent = css;
+    root.prepend(style);
+  }
+}
 
 let host: HTMLElement | null = null;
 let stop: (() => void)[] = [];
@@ -91,7 +124,8 @@ function mount(at: (element: HTMLElement) => void): void {
     const inner = over
       ? `<div class="ink-over${placement.kind === 'pop-up' ? ' p' : ''}"${placement.kind === 'pop-up' ? ' role="dialog" aria-modal="true" aria-label="Sign up"' : ''}><div class="ink-box"><button type="button" class="ink-close" aria-label="Close">×</button>${html}</div></div>`
       : html;
-    root.innerHTML = `<style>${version.css}${over ? CLOSE : ''}</style>${inner}`;
+    root.innerHTML = inner;
+    dress(root);
     root.querySelector('.ink-close')?.addEventListener('click', () => close(true));
   };
   show(version.html);
@@ -142,6 +176,7 @@ function wire(root: ShadowRoot, show: (html: string) => void): void {
     }
   };
 
+  let next: Record<string, string> = {};
   form.addEventListener('submit', (event) => {
     event.preventDefault();
     const button = form.querySelector<HTMLButtonElement>('button[type=submit]');
@@ -153,24 +188,32 @@ function wire(root: ShadowRoot, show: (html: string) => void): void {
       body.append(name, String(entry));
     });
     body.set('placement', placement.kind);
+    for (const [name, text] of Object.entries(next)) body.set(name, text);
     const touches = (window as { inksetTouches?: () => { first: unknown; last: unknown } }).inksetTouches?.();
     if (touches) {
       body.set('first', JSON.stringify(touches.first));
       body.set('last', JSON.stringify(touches.last));
     }
-    fetch(data.action, { method: 'POST', headers: { accept: 'application/json' }, body })
-      .then((response) => response.json())
-      .then((answer: Answer) => {
-        if (answer.ok) {
+    const send = async (): Promise<Answer['error']> => {
+      const response = await fetch(data.action, { method: 'POST', headers: { accept: 'application/json' }, body });
+      const answer: Answer = await response.json();
+      if (answer.ok || !answer.error?.challenge || body.has('proof')) return answer.error;
+      body.set('proof', await solve(answer.error.challenge));
+      return send();
+    };
+    send()
+      .then((error) => {
+        if (!error) {
           keep('inkset:joined', '1');
           if (version.redirect) return void location.assign(version.redirect);
           show(version.thanks);
           root.querySelector<HTMLElement>('[role=status]')?.focus();
           return;
         }
-        const fields = Object.entries(answer.error?.fields ?? {});
+        next = error.next ?? {};
+        const fields = Object.entries(error.fields ?? {});
         for (const [name, sentence] of fields) fault(name, sentence);
-        if (!fields.length) fault('', answer.error?.sentence ?? version.away);
+        if (!fields.length) fault('', error.sentence);
       })
       .catch(() => fault('', version.away))
       .finally(() => {

@@ -220,38 +220,47 @@ export function scopedCss(css: string): { css: string } | { fault: string } {
   return { css: root.toString().replace(/<\//g, '') };
 }
 
-/** The look of a form as CSS; scoped to its own classes so that it can stand bare on a page, in a frame or in a shadow root. */
-export function formCss(look: Look, shape: 'block' | 'line' = 'block'): string {
+/**
+ * The look of a form as CSS; scoped to its own classes so that it can stand bare on a page, in a frame or in a shadow root. With the form's
+ * HTML given, rules for what it does not have are left out: a page that only carries the form pays for no more.
+ */
+export function formCss(look: Look, shape: 'block' | 'line' = 'block', html?: string): string {
   const centre = look.align === 'centre';
   const own = scopedCss(look.css);
-  const row =
-    shape === 'line'
-      ? '.ink-form{display:flex;flex-wrap:wrap;gap:10px 20px;align-items:center}.ink-form h2{margin:0;font-size:17px}.ink-form>p{margin:0}.ink-row{flex:1 1 320px}'
-      : '';
-  return `.ink-form{box-sizing:border-box;width:100%;max-width:${look.width ? `${look.width}px` : '46rem'};margin:0 auto;padding:${look.padding}px;border:${look.borderWidth}px solid ${look.border};border-radius:${look.radius}px;background:${look.background};color:${look.ink};font:16px/1.5 ${FONTS[look.font]};text-align:${centre ? 'center' : 'start'}}
-.ink-form *{box-sizing:border-box}
-.ink-form h2{margin:0 0 6px;font:500 24px/1.25 ${FONTS[look.headingFont]};color:inherit}
-.ink-form p{margin:0 0 14px;color:inherit}
-.ink-form a{color:inherit}
-.ink-form img{display:block;max-width:100%;height:auto;border-radius:${Math.min(look.radius, 12)}px;${look.picture.stands === 'beside' ? 'float:inline-end;width:34%;margin:0 0 12px 20px' : 'margin:0 0 16px'}}
-.ink-row{display:flex;flex-wrap:wrap;gap:12px;align-items:flex-end;text-align:start}
-.ink-field{flex:1 1 100%;display:block;min-width:0;margin:0;padding:0;border:0;font-size:13px}
-.ink-half{flex:1 1 180px}
-.ink-field>span,.ink-field>legend{display:block;padding:0;margin:0 0 4px}
-.ink-help{display:block;margin-top:4px;font-size:12.5px;opacity:.85}
-.ink-field input,.ink-field textarea,.ink-field select{display:block;width:100%;min-height:44px;padding:10px 12px;border:1px solid #7b8190;border-radius:${Math.min(look.radius, 8)}px;background:#fffefb;color:#1c2230;font:16px/1.25 inherit;font-family:inherit}
-.ink-field textarea{min-height:88px}
-.ink-tick{display:flex;gap:10px;align-items:flex-start;margin:6px 0;font-size:14px;text-align:start}
-.ink-tick input{flex:0 0 auto;width:20px;height:20px;min-height:0;margin:1px 0 0;accent-color:${look.buttonColour}}
-.ink-form button{flex:0 0 auto;min-height:44px;padding:11px 18px;border:0;border-radius:${Math.min(look.radius, 8)}px;background:${look.buttonColour};color:${look.buttonInk};font:600 16px/1.25 ${FONTS[look.font]};cursor:pointer}
-.ink-form button[disabled]{opacity:.6;cursor:default}
-.ink-form :focus-visible{outline:3px solid ${look.buttonColour};outline-offset:2px}
-.ink-fault{display:block;margin-top:4px;padding:3px 6px;border-radius:3px;background:#f8e6e2;color:#8b231c;font-size:13px}
-.ink-small{margin:12px 0 0!important;font-size:13px}
-.ink-away{position:absolute!important;inset-inline-start:-9999px;height:1px;width:1px;overflow:hidden}
-.ink-thanks{font-size:17px}
-${row}
-${look.dark.on ? `@media(prefers-color-scheme:dark){.ink-form{background:${look.dark.background};color:${look.dark.ink};border-color:${look.dark.background}}}` : ''}
-@media(max-width:480px){.ink-form img{float:none;width:100%;margin:0 0 14px}}
-${'css' in own ? own.css : ''}`;
+  const has = (part: string) => html === undefined || html.includes(part);
+  const small = Math.min(look.radius, 8);
+  const inputs = ['input', 'textarea', 'select'].filter((name) => name === 'input' || has(`<${name}`));
+  return [
+    `.ink-form{box-sizing:border-box;width:100%;max-width:${look.width ? `${look.width}px` : '46rem'};margin:0 auto;padding:${look.padding}px;border:${look.borderWidth}px solid ${look.border};border-radius:${look.radius}px;background:${look.background};color:${look.ink};font:16px/1.5 ${FONTS[look.font]};text-align:${centre ? 'center' : 'start'}}`,
+    '.ink-form *{box-sizing:border-box}',
+    `.ink-form h2{margin:0 0 6px;font:500 24px/1.25 ${FONTS[look.headingFont]};color:inherit}`,
+    '.ink-form p{margin:0 0 14px;color:inherit}',
+    has('<a ') && '.ink-form a{color:inherit}',
+    has('<img') &&
+      `.ink-form img{display:block;max-width:100%;height:auto;border-radius:${Math.min(look.radius, 12)}px;${look.picture.stands === 'beside' ? 'float:inline-end;width:34%;margin:0 0 12px 20px' : 'margin:0 0 16px'}}@media(max-width:480px){.ink-form img{float:none;width:100%;margin:0 0 14px}}`,
+    '.ink-row{display:flex;flex-wrap:wrap;gap:12px;align-items:flex-end;text-align:start}',
+    '.ink-field{flex:1 1 100%;display:block;min-width:0;margin:0;padding:0;border:0;font-size:13px}',
+    has('ink-half') && '.ink-half{flex:1 1 180px}',
+    '.ink-field>span,.ink-field>legend{display:block;padding:0;margin:0 0 4px}',
+    has('ink-help') && '.ink-help{display:block;margin-top:4px;font-size:12.5px;opacity:.85}',
+    `${inputs.map((name) => `.ink-field ${name}`).join()}{display:block;width:100%;min-height:44px;padding:10px 12px;border:1px solid #7b8190;border-radius:${small}px;background:#fffefb;color:#1c2230;font:16px/1.25 inherit;font-family:inherit}`,
+    has('<textarea') && '.ink-field textarea{min-height:88px}',
+    has('ink-tick') &&
+      `.ink-tick{display:flex;gap:10px;align-items:flex-start;margin:6px 0;font-size:14px;text-align:start}.ink-tick input{flex:0 0 auto;width:20px;height:20px;min-height:0;margin:1px 0 0;accent-color:${look.buttonColour}}`,
+    `.ink-form button{flex:0 0 auto;min-height:44px;padding:11px 18px;border:0;border-radius:${small}px;background:${look.buttonColour};color:${look.buttonInk};font:600 16px/1.25 ${FONTS[look.font]};cursor:pointer}`,
+    '.ink-form button[disabled]{opacity:.6;cursor:default}',
+    `.ink-form :focus-visible{outline:3px solid ${look.buttonColour};outline-offset:2px}`,
+    // Said by the page's script too, so never left out.
+    '.ink-fault{display:block;margin-top:4px;padding:3px 6px;border-radius:3px;background:#f8e6e2;color:#8b231c;font-size:13px}',
+    has('ink-small') && '.ink-small{margin:12px 0 0!important;font-size:13px}',
+    '.ink-away{position:absolute!important;inset-inline-start:-9999px;height:1px;width:1px;overflow:hidden}',
+    '.ink-thanks{font-size:17px}',
+    shape === 'line' &&
+      '.ink-form{display:flex;flex-wrap:wrap;gap:10px 20px;align-items:center}.ink-form h2{margin:0;font-size:17px}.ink-form>p{margin:0}.ink-row{flex:1 1 320px}',
+    look.dark.on &&
+      `@media(prefers-color-scheme:dark){.ink-form{background:${look.dark.background};color:${look.dark.ink};border-color:${look.dark.background}}}`,
+    'css' in own && own.css,
+  ]
+    .filter(Boolean)
+    .join('\n');
 }

@@ -93,14 +93,17 @@ export const plainScript = (name: 'site' | 'frame'): Response =>
 export async function formScript(ctx: Context, signUps: SignUps, publicId: string): Promise<Response> {
   try {
     const form = await load(publicId, (id) => signUps.form(id));
-    const version = async (definition: FormDefinition) => ({
-      css: formCss(definition.look, shapeOf(definition)),
-      html: formHtml(await viewOf(ctx, form, definition)),
-      thanks: thanksHtml(definition),
-      redirect: definition.next.redirect,
-      placement: definition.placement,
-      away: wordsOf(definition.language).away,
-    });
+    const version = async (definition: FormDefinition) => {
+      const html = formHtml(await viewOf(ctx, form, definition));
+      return {
+        css: formCss(definition.look, shapeOf(definition), html),
+        html,
+        thanks: thanksHtml(definition),
+        redirect: definition.next.redirect,
+        placement: definition.placement,
+        away: wordsOf(definition.language).away,
+      };
+    };
     const data = {
       id: form.publicId,
       action: action(ctx, form),
@@ -119,14 +122,19 @@ export async function formScript(ctx: Context, signUps: SignUps, publicId: strin
   }
 }
 
-/** POST /e/form/ID/note: a page says that the form was loaded, seen or begun. Always 204; unknown forms and words count nothing. */
+const NOTES = ['loaded', 'seen', 'started'] as const;
+
+/** POST /e/form/ID/note: a page says that the form was loaded, seen or begun, or several of these. Always 204; unknown forms and words count nothing. */
 export async function noteForm(signUps: SignUps, request: Request, publicId: string, book: FormBook): Promise<Response> {
   const done = new Response(null, { status: 204, headers: CORS });
   const query = new URL(request.url).searchParams;
-  const field = query.get('what');
-  if (field !== 'loaded' && field !== 'seen' && field !== 'started') return done;
-  const form = await load(publicId, (id) => signUps.form(id)).catch(() => null);
-  if (form) book.add({ form, field, variant: form.test ? (query.get('v') === 'b' ? 'b' : 'a') : '', place: query.get('at') });
+  const said = (query.get('what') ?? '').split(',');
+  const fields = NOTES.filter((field) => said.includes(field));
+  if (fields.length === 0) return done;
+  const form = await load(publicId, (id) => signUps.lately(id)).catch(() => null);
+  if (!form) return done;
+  const variant = form.test ? (query.get('v') === 'b' ? 'b' : 'a') : '';
+  for (const field of fields) book.add({ form, field, variant, place: query.get('at') });
   return done;
 }
 

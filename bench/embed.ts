@@ -1,0 +1,115 @@
+import { existsSync } from 'node:fs';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { join } from 'node:path';
+import { build } from 'esbuild';
+import { chromium } from 'playwright-core';
+import { startingForm } from '@/core/forms/definition';
+import { formCss } from '@/core/forms/look';
+import { formHtml, thanksHtml } from '@/core/forms/render';
+import { wordsOf } from '@/core/forms/words';
+import { ROOT } from '../cli/home';
+import type { Figure } from './report';
+
+const ROUNDS = 15;
+/** Long enough for what the script says of its form to have gone out. */
+const WATCHED_MS = 1_500;
+const FLAGS =
+  '--no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --no-first-run --disable-quic';
+
+/** The script line's answer and a page of an article, with the line, with the same form as plain HTML, and without either. */
+async function pages(): Promise<Record<string, { type: string; text: string }>> {
+  const { outputFiles } = await build({
+    entryPoints: [join(ROOT, 'src/embed/form.ts')],
+    bundle: true,
+    minify: true,
+    format: 'iife',
+    target: 'es2020',
+    write: false,
+  });
+  const form = startingForm('Lanternfish Letters');
+  const html = formHtml({ form, action: '/e/form/0' });
+  const css = formCss(form.look, 'block', html);
+  const version = { css, html, thanks: thanksHtml(form), redirect: '', placement: form.placement, away: wordsOf('en').away };
+  const data = JSON.stringify({ id: '000000000000', action: '/e/form/0', a: version, b: null });
+  const paragraph = `<p>${'The lantern goes down slowly, the dark comes up to meet it, and nobody says a word. '.repeat(8)}</p>`;
+  const article = (line: string) => ({
+    type: 'text/html; charset=utf-8',
+    text: `<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Six hundred metres down</title><style>body{max-width:40em;margin:auto;font:18px/1.6 Georgia,serif}</style></head><body><article><h1>Six hundred metres down</h1>${paragraph.repeat(12)}${line}${paragraph.repeat(4)}</article></body></html>`,
+  });
+  return {
+    '/form.js': { type: 'text/javascript', text: outputFiles[0]!.text.replace('__FORM__', () => data) },
+    '/with': article('<script src="/form.js"></script>'),
+    '/plain': article(`<style>${css}</style>${html}`),
+    '/without': article(''),
+  };
+}
+
+type Slice = { name: string; ph: string; pid: number; tid: number; tdur?: number };
+
+/**
+ * What the script line costs a page: processor time of the page's main thread over all its tasks, scripts, styles, layout, painting and the
+ * message of what happened, in Chromium with nothing cached; the same article with the line, with the form as plain HTML, and without.
+ */
+export async function embed(): Promise<Figure> {
+  if (!existsSync('/usr/bin/chromium')) throw new Error('This needs Chromium: apt-get install chromium');
+  const served = await pages();
+  const server = createServer((request, response) => {
+    const found = served[request.url ?? ''];
+    response.writeHead(found ? 200 : 204, { 'content-type': found?.type ?? 'text/plain', 'cache-control': 'no-store' });
+    response.end(found?.text);
+  });
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const origin = `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+  const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS.split(' ') });
+
+  const mainThread = async (path: string): Promise<number> => {
+    const context = await browser.newContext({ viewport: { width: 1280, height: 800 } });
+    const tab = await context.newPage();
+    await tab.goto('about:blank');
+    const session = await browser.newBrowserCDPSession();
+    const slices: Slice[] = [];
+    session.on('Tracing.dataCollected', (event) => slices.push(...(event.value as unknown as Slice[])));
+    const categories = ['toplevel', 'devtools.timeline', 'disabled-by-default-devtools.timeline'];
+    await session.send('Tracing.start', { traceConfig: { includedCategories: categories }, transferMode: 'ReportEvents' });
+    await tab.goto(origin + path, { waitUntil: 'load' });
+    await tab.waitForTimeout(WATCHED_MS);
+    const complete = new Promise((resolve) => session.once('Tracing.tracingComplete', resolve));
+    await session.send('Tracing.end');
+    await complete;
+    await session.detach();
+    await context.close();
+    const main = slices.find((slice) => slice.name === 'ParseHTML')!;
+    const tasks = slices.filter(
+      ({ name, ph, pid, tid }) => name === 'RunTask' && ph === 'X' && pid === main.pid && tid === main.tid,
+    );
+    return tasks.reduce((sum, task) => sum + (task.tdur ?? 0), 0) / 1000;
+  };
+
+  try {
+    const times: Record<string, number[]> = { '/with': [], '/plain': [], '/without': [] };
+    for (let round = 0; round <= ROUNDS; round += 1) {
+      for (const [path, all] of Object.entries(times)) {
+        const took = await mainThread(path);
+        // The first round warms up.
+        if (round > 0) all.push(took);
+      }
+    }
+    const median = (path: string) => [...times[path]!].sort((a, b) => a - b)[Math.floor(ROUNDS / 2)]!;
+    const [line, plain, without] = [median('/with'), median('/plain'), median('/without')];
+    console.log(
+      `  the page alone ${without.toFixed(1)} ms, with the form as plain HTML ${plain.toFixed(1)} ms, with the script line ${line.toFixed(1)} ms`,
+    );
+    return {
+      name: 'main-thread time that the script line adds',
+      value: line - without,
+      unit: 'ms',
+      yardstick: 'same form as plain HTML',
+      yardstickValue: plain - without,
+      aim: { atMost: 20 },
+    };
+  } finally {
+    await browser.close();
+    server.close();
+  }
+}
