@@ -16,7 +16,7 @@ const config: NextConfig = {
   ],
   // Types are checked by `./inkset test`; checking them again would double the time of a build.
   typescript: { ignoreBuildErrors: true },
-  experimental: { serverActions: { bodySizeLimit: '2mb' } },
+  experimental: { serverActions: { bodySizeLimit: '21mb' } },
 };
 
 export default config;

@@ -11,13 +11,19 @@ export function formCodes(
 ): FormCode[] {
   const base = `${linkOrigin}/e/form/${form.publicId}`;
   const stands = ['panel', 'one line', 'after-post'].includes(form.definition.placement.kind);
+  const line = `<script async src="${base}.js"></script>`;
   const frame = `<iframe src="${base}" title="${escapeHtml(form.definition.heading)}" loading="lazy" referrerpolicy="unsafe-url" style="width:100%;height:320px;border:0"></iframe>`;
   return [
     {
       kind: 'script',
       title: 'One script line',
       follows: `Follows every version you publish. ${stands ? 'The form stands where the line stands; where scripts are off, a frame takes its place.' : 'Put it anywhere on the page, once; it comes over the page by itself.'}`,
-      code: `<script async src="${base}.js"></script>${stands ? `<noscript>${frame}</noscript>` : ''}`,
+      // Where an article ends is not where the line stands: there, no room is kept.
+      code: !stands
+        ? line
+        : form.definition.placement.kind === 'after-post'
+          ? `${line}<noscript>${frame}</noscript>`
+          : `<div style="min-height:${room(form.definition)}">${line}<noscript>${frame}</noscript></div>`,
     },
     {
       kind: 'iframe',
@@ -39,6 +45,97 @@ export function formCodes(
     },
   ];
 }
+
+/** Pixels of text, roughly, at so many pixels of width. */
+const textHeight = (text: string, width: number, letter: number, line: number) =>
+  text ? Math.ceil((text.length * letter) / Math.max(80, width)) * line : 0;
+
+/** How high a form will be in a column of this width: an estimate on the high side. */
+function heightAt(
+  { heading, words, fields, consent, terms, listChoice, countFrom, look, placement }: FormDefinition,
+  width: number,
+): number {
+  const inside = width - 2 * (look.padding + look.borderWidth);
+  const rows = fields.reduce((sum, field) => {
+    if (field.kind === 'hidden') return sum;
+    const own =
+      field.kind === 'long text'
+        ? 120
+        : field.kind === 'several choices'
+          ? 24 + 32 * field.options.length
+          : field.kind === 'yes/no'
+            ? 32
+            : 68;
+    const height = own + 12 + textHeight(field.help, inside, 6.5, 19);
+    return sum + (field.width === 'half' && inside > 372 ? height / 2 : height);
+  }, 0);
+  const small = (terms.words ? 12 + textHeight(terms.words, inside, 6.5, 20) : 0) + (countFrom ? 32 : 0);
+  const ticks =
+    (consent ? 18 + textHeight(consent, inside - 30, 7, 21) : 0) + (listChoice.length ? 36 + 32 * listChoice.length : 0);
+  const picture = look.picture.url && (look.picture.stands === 'above' || width < 480) ? inside * 0.6 + 16 : 0;
+  const head =
+    placement.kind === 'one line' ? 30 : textHeight(heading, inside, 12, 30) + 6 + textHeight(words, inside, 8, 24) + 14;
+  return Math.round(2 * (look.padding + look.borderWidth) + head + rows + ticks + 48 + small + picture);
+}
+
+/** The room a form takes in a page before its script has come, from the width of the window, so that nothing below it moves. */
+function room(definition: FormDefinition): string {
+  const [narrow, wide] = [heightAt(definition, 340), heightAt(definition, definition.look.width || 640)];
+  if (narrow <= wide) return `${wide}px`;
+  return `clamp(${wide}px,${narrow}px - (100vw - 400px)*${((narrow - wide) / 300).toFixed(2)},${narrow}px)`;
+}
+
+export type SiteGuide = { kind: string; steps: string[] };
+
+/** How the script line gets onto a page, by kind of site, in general words. */
+export const SITE_GUIDES: SiteGuide[] = [
+  {
+    kind: 'A site I click together in the browser',
+    steps: [
+      'Open the page, add a block, and choose the one for code. It is called HTML, Code or Embed.',
+      'Paste the script line into it and save. In the preview of such editors scripts often rest: look at the published page.',
+      'For a ribbon, card or pop-up look in the settings for code that stands at the end of every page, and paste it there once.',
+    ],
+  },
+  {
+    kind: 'A blog with themes',
+    steps: [
+      'In a single post: add a block for custom HTML where the form should stand, and paste the script line.',
+      'After every post: choose the placement “after-post”, and paste the line once into the theme’s footer, or into its field for code at the end of pages.',
+      'If the theme keeps pages in a cache, empty that once.',
+    ],
+  },
+  {
+    kind: 'Pages made by a generator from text files',
+    steps: [
+      'Put the script line into the template of a post, where the form should stand, or into the footer that all pages share.',
+      'In a single text file it may stand between paragraphs as it is; some generators want raw HTML to be allowed first.',
+      'Build and publish as always. Later versions of the form come by themselves.',
+    ],
+  },
+  {
+    kind: 'A site that is one program in the browser',
+    steps: [
+      'Put the line at the end of the page that carries the program; the form looks again whenever the address changes.',
+      'To have it inside a view, use the frame instead: it needs no script of ours there.',
+    ],
+  },
+  {
+    kind: 'A site that allows no scripts',
+    steps: [
+      'Use the frame; its second line fits the height and may be left out.',
+      'Where frames are not allowed either, paste the plain HTML: it is a form like any other. Copy it again after a change.',
+      'Or link to the form’s own page from a button.',
+    ],
+  },
+  {
+    kind: 'A site with a content security policy',
+    steps: [
+      'Allow the host of the script line under script-src and connect-src; styles need nothing, since they come as a sheet made by the script.',
+      'A picture in the form needs its host under img-src, the frame its host under frame-src, the plain HTML form-action.',
+    ],
+  },
+];
 
 /** The line that remembers where visitors come from; once on every page, whichever forms stand there. */
 export const siteSnippet = (linkOrigin: string) => `<script async src="${linkOrigin}/e/site.js"></script>`;

@@ -14,6 +14,7 @@ export async function find(ctx: Context, newsletter: Newsletter, words: string):
       .selectFrom('readers')
       .select(['id', 'address', 'first_name'])
       .where('newsletter_id', '=', of.newsletter)
+      .where('trial_id', 'is', null)
       .where('address_key', 'like', of.like)
       .limit(6)
       .execute(),

@@ -95,7 +95,13 @@ async function triedBySelf(ctx: Context, newsletter: Newsletter): Promise<boolea
     .where('members.newsletter_id', '=', newsletter.id)
     .where('memberships.joined_at', 'is not', null)
     .executeTakeFirst();
-  return row !== undefined;
+  if (row) return true;
+  const trial = ctx.db
+    .selectFrom('trials')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('sent_in_at', 'is not', null);
+  return (await trial.executeTakeFirst()) !== undefined;
 }
 
 async function funnelOf(ctx: Context, newsletter: Newsletter, since: string): Promise<Funnel> {

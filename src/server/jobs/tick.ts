@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import type { Context } from '../context';
+import { endOldTrials } from '../forms/trials';
 import { forgetOldLimits } from '../limits';
 import { finishLetters } from '../sending/letters';
 import type { JobName } from './jobs';
@@ -108,6 +109,7 @@ async function releaseClaims(ctx: Context, silentSeconds: number): Promise<void>
 /** What is done once an hour: old windows and workers forgotten, the next months' partitions made. */
 export async function housekeeping(ctx: Context): Promise<void> {
   await forgetOldLimits(ctx);
+  await endOldTrials(ctx);
   await ctx.db.deleteFrom('workers').where('seen_at', '<', sql<Date>`now() - interval '1 day'`).execute();
   const now = ctx.clock.now().getTime();
   for (const days of [0, 31])

@@ -67,6 +67,7 @@ export async function tellOwnersDaily(ctx: Context, newsletterId: string): Promi
       .innerJoin('readers as r', 'r.id', 'c.reader_id')
       .select(['r.address', 'c.act'])
       .where('c.newsletter_id', '=', newsletterId)
+      .where('r.trial_id', 'is', null)
       .where('c.at', '>=', until.minus({ days: 1 }).toJSDate())
       .where('c.at', '<', until.toJSDate())
       .where(sql<boolean>`c.act in ('confirm', 'leave')`)

@@ -7,43 +7,55 @@ import { newId } from '../ids';
 
 const MOST_BYTES = 5_000_000;
 const LOGO_SIDE = 480;
+const PICTURE_SIDE = 1200;
 
 /**
- * Keeps an uploaded logo: read by sharp (which refuses what is no picture), turned upright, made at most 480 pixels wide and high, written
- * anew as PNG so that nothing of the file's insides survives. The old one stays on disk, since letters already sent show it.
+ * Keeps an uploaded picture: read by sharp (which refuses what is no picture), turned upright, made at most `side` pixels wide and high,
+ * written anew as PNG so that nothing of the file's insides survives. Returns its id and what the database is to know of it.
  */
-export async function keepLogo(ctx: Context, newsletter: Newsletter, file: unknown): Promise<void> {
-  if (!(file instanceof Blob) || file.size === 0) throw new Fault('invalid', 'Choose a picture first.', { logo: 'No picture.' });
-  if (file.size > MOST_BYTES) throw new Fault('invalid', 'This picture is larger than 5 MB.', { logo: 'Too large.' });
+async function keepPng(ctx: Context, newsletter: Newsletter, file: unknown, kind: 'logo' | 'picture', side: number) {
+  if (!(file instanceof Blob) || file.size === 0)
+    throw new Fault('invalid', 'Choose a picture first.', { [kind]: 'No picture.' });
+  if (file.size > MOST_BYTES) throw new Fault('invalid', 'This picture is larger than 5 MB.', { [kind]: 'Too large.' });
   const bytes = Buffer.from(await file.arrayBuffer());
   const { data, info } = await sharp(bytes, { limitInputPixels: 50_000_000 })
     .rotate()
-    .resize(LOGO_SIDE, LOGO_SIDE, { fit: 'inside', withoutEnlargement: true })
+    .resize(side, side, { fit: 'inside', withoutEnlargement: true })
     .png()
     .toBuffer({ resolveWithObject: true })
     .catch(() => {
       throw new Fault('invalid', 'This file is no picture we can read. PNG, JPEG, WebP, GIF, AVIF and SVG are.', {
-        logo: 'Not a picture.',
+        [kind]: 'Not a picture.',
       });
     });
   const id = newId();
   await mkdir(ctx.config.mediaDir, { recursive: true });
   await writeFile(pathOf(ctx, id), data);
+  return {
+    id,
+    newsletter_id: newsletter.id,
+    kind,
+    content_type: 'image/png',
+    width: info.width,
+    height: info.height,
+    created_at: ctx.clock.now(),
+  };
+}
+
+/** Keeps an uploaded logo. The old one stays on disk, since letters already sent show it. */
+export async function keepLogo(ctx: Context, newsletter: Newsletter, file: unknown): Promise<void> {
+  const row = await keepPng(ctx, newsletter, file, 'logo', LOGO_SIDE);
   await ctx.db.transaction().execute(async (trx) => {
-    await trx
-      .insertInto('media')
-      .values({
-        id,
-        newsletter_id: newsletter.id,
-        kind: 'logo',
-        content_type: 'image/png',
-        width: info.width,
-        height: info.height,
-        created_at: ctx.clock.now(),
-      })
-      .execute();
-    await trx.updateTable('newsletters').set({ logo_id: id }).where('id', '=', newsletter.id).execute();
+    await trx.insertInto('media').values(row).execute();
+    await trx.updateTable('newsletters').set({ logo_id: row.id }).where('id', '=', newsletter.id).execute();
   });
+}
+
+/** Keeps a picture for forms and returns the address that anybody can fetch it from. */
+export async function keepPicture(ctx: Context, newsletter: Newsletter, file: unknown): Promise<{ url: string }> {
+  const row = await keepPng(ctx, newsletter, file, 'picture', PICTURE_SIDE);
+  await ctx.db.insertInto('media').values(row).execute();
+  return { url: mediaUrl(ctx, row.id) };
 }
 
 /** Takes the logo off letters and pages to come. */
@@ -61,7 +73,9 @@ export async function readMedia(ctx: Pick<Context, 'config'>, id: string): Promi
 
 /** Where a newsletter's logo is to be fetched by anybody; null where there is none. */
 export const logoUrl = (ctx: Pick<Context, 'config'>, newsletter: { logo_id: string | null }): string | null =>
-  newsletter.logo_id && `${ctx.config.linkOrigin}/e/media/${newsletter.logo_id}.png`;
+  newsletter.logo_id && mediaUrl(ctx, newsletter.logo_id);
+
+const mediaUrl = (ctx: Pick<Context, 'config'>, id: string) => `${ctx.config.linkOrigin}/e/media/${id}.png`;
 
 const MOST_GIFT_BYTES = 20_000_000;
 

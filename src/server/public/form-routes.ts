@@ -8,6 +8,7 @@ import { wordsOf } from '@/core/forms/words';
 import { parseAddress } from '@/core/readers/address';
 import type { Context } from '../context';
 import type { PublicForm } from '../forms/forms';
+import { takeTrial } from '../forms/trials';
 import type { FormBook } from '../growth/counts';
 import { readersShown } from '../readers/shown';
 import { closed, type SignUps } from '../readers/sign-ups';
@@ -155,7 +156,8 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: Request,
     sent = await readFields(request);
     form = await load(publicId, (id) => signUps.lately(id));
     definition = shownIn(form, sent);
-    form = await signUps.join(form, sent, visitorOf(request));
+    const trial = sent.trial ? await takeTrial(ctx, form.id, sent.trial) : null;
+    form = await signUps.join(form, sent, visitorOf(request), trial);
     definition = shownIn(form, sent);
     if (wantsJson) return json({ ok: true }, 200, CORS);
     if (definition.next.redirect)

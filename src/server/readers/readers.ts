@@ -33,6 +33,7 @@ export async function readersPage(ctx: Context, newsletter: Newsletter, filter: 
     .innerJoin('memberships as m', 'm.reader_id', 'r.id')
     .leftJoin('forms as f', 'f.id', 'r.source_form_id')
     .where('r.newsletter_id', '=', newsletter.id)
+    .where('r.trial_id', 'is', null)
     .$if(Boolean(find), (q) => {
       const like = `%${find!.replace(/[\\%_]/g, '\\$&')}%`;
       return q.where((eb) => eb.or([eb('r.address_key', 'like', like), eb(sql`lower(r.first_name)`, 'like', like)]));
@@ -62,7 +63,7 @@ export async function totalsOf(ctx: Context, newsletter: Newsletter): Promise<To
     select count(*) filter (where s = 'reading' and fine)::int as reading, count(*) filter (where s = 'waiting')::int as waiting,
            count(*) filter (where s = 'left')::int as left, count(*) filter (where s = 'reading' and not fine)::int as unreachable
     from (select ${overall} as s, bool_and(r.address_state = 'fine') as fine
-          from readers r join memberships m on m.reader_id = r.id where r.newsletter_id = ${newsletter.id} group by r.id) people`.execute(
+          from readers r join memberships m on m.reader_id = r.id where r.newsletter_id = ${newsletter.id} and r.trial_id is null group by r.id) people`.execute(
     ctx.db,
   );
   return rows[0]!;
@@ -93,6 +94,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .selectAll('r')
     .select('f.name as source')
     .where('r.newsletter_id', '=', newsletter.id)
+    .where('r.trial_id', 'is', null)
     .where(sql<boolean>`r.id::text = ${id}`)
     .executeTakeFirst();
   if (!reader) throw new Fault('not-found', 'There is no such reader.');
@@ -188,10 +190,11 @@ export function listsOf(ctx: Context, newsletter: Newsletter) {
   return ctx.db
     .selectFrom('lists')
     .leftJoin('memberships as m', 'm.list_id', 'lists.id')
+    .leftJoin('readers as r', 'r.id', 'm.reader_id')
     .where('lists.newsletter_id', '=', newsletter.id)
     .groupBy('lists.id')
     .select(['lists.id', 'lists.name', 'lists.public_name as publicName', 'lists.double_opt_in as doubleOptIn'])
-    .select(sql<number>`count(*) filter (where m.state = 'reading')::int`.as('reading'))
+    .select(sql<number>`count(*) filter (where m.state = 'reading' and r.trial_id is null)::int`.as('reading'))
     .orderBy('lists.position')
     .orderBy('lists.created_at')
     .execute();

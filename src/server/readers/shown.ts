@@ -10,9 +10,11 @@ export async function readersShown(ctx: Pick<Context, 'db'>, newsletterId: strin
   let entry = known.get(newsletterId);
   if (!entry || entry.until < Date.now()) {
     const row = await ctx.db
-      .selectFrom('memberships')
-      .select(sql<number>`count(distinct reader_id)::int`.as('readers'))
-      .where('newsletter_id', '=', newsletterId)
+      .selectFrom('memberships as m')
+      .innerJoin('readers as r', 'r.id', 'm.reader_id')
+      .select(sql<number>`count(distinct m.reader_id)::int`.as('readers'))
+      .where('r.trial_id', 'is', null)
+      .where('m.newsletter_id', '=', newsletterId)
       .where('state', '=', 'reading')
       .executeTakeFirst();
     entry = { readers: row?.readers ?? 0, until: Date.now() + KEEP_MS };

@@ -243,6 +243,7 @@ async function fixRecipients(
         .where('m.list_id', '=', to.listId)
         .where('m.newsletter_id', '=', to.newsletterId)
         .where('m.state', '=', 'reading')
+        .where('r.trial_id', 'is', null)
         .where('r.address_state', '=', 'fine')
         .where(({ not, exists, selectFrom }) =>
           not(

@@ -3,10 +3,10 @@
 import clsx from 'clsx';
 import { CheckCircle2, CircleAlert, type LucideIcon, Redo2, Undo2 } from 'lucide-react';
 import Link from 'next/link';
-import { type ReactNode, useCallback, useEffect, useRef, useState, useTransition } from 'react';
+import { type ComponentProps, type ReactNode, useCallback, useEffect, useRef, useState, useTransition } from 'react';
 import { toast } from 'sonner';
 import type { ActionResult } from '@/core/faults';
-import type { FormCode } from '@/core/forms/codes';
+import { type FormCode, SITE_GUIDES } from '@/core/forms/codes';
 import type { FormDefinition } from '@/core/forms/definition';
 import type { FieldKind } from '@/core/forms/fields';
 import { effectiveLook, formCss } from '@/core/forms/look';
@@ -20,6 +20,7 @@ import { FieldsPart } from './fields-part';
 import { LookPart } from './look-part';
 import { NextPart } from './next-part';
 import { PlacePart } from './place-part';
+import { TryIt } from './try-it';
 
 type Written = { name: string; definition: FormDefinition; listIds: string[] };
 type Props = {
@@ -38,6 +39,9 @@ type Props = {
   keep: (written: Written) => Promise<ActionResult<{ savedAt: Date }>>;
   publish: () => Promise<ActionResult<{ version: number }>>;
   giveFile: (data: FormData) => Promise<ActionResult<{ id: string; name: string }>>;
+  addPicture: (data: FormData) => Promise<ActionResult<{ url: string }>>;
+  loadPage: (url: string) => Promise<ActionResult<{ html: string; url: string }>>;
+  trial: ComponentProps<typeof TryIt>;
   /** Counts, versions, tests: what the server knows of the form, under the preview. */
   children: ReactNode;
 };
@@ -124,9 +128,13 @@ export function FormEditor(props: Props) {
     {
       title: 'How it looks',
       aside: definition.look.inherits ? 'from your newsletter' : 'of its own',
-      body: <LookPart definition={definition} set={set} colour={newsletter.colour} />,
+      body: <LookPart definition={definition} set={set} colour={newsletter.colour} addPicture={props.addPicture} />,
     },
-    { title: 'Where it stands', aside: definition.placement.kind, body: <PlacePart definition={definition} set={set} /> },
+    {
+      title: 'Where it stands',
+      aside: definition.placement.kind,
+      body: <PlacePart definition={definition} set={set} site={newsletter.site} loadPage={props.loadPage} />,
+    },
     {
       title: 'What happens next',
       aside: definition.next.redirect ? 'another page' : 'thanks in place',
@@ -146,7 +154,12 @@ export function FormEditor(props: Props) {
     {
       title: 'Take it to your site',
       aside: draft ? 'publish first' : 'live',
-      body: <Codes codes={props.codes} snippet={props.snippet} />,
+      body: (
+        <>
+          <TryIt {...props.trial} />
+          <Codes codes={props.codes} snippet={props.snippet} />
+        </>
+      ),
     },
   ];
 
@@ -393,11 +406,17 @@ function Codes({ codes, snippet }: { codes: FormCode[]; snippet: string }) {
           </pre>
         </div>
       ))}
-      <p className="text-small text-ink-2">
-        Most sites have a place for it: a block called HTML or Embed in the page itself, or a field for code at the end of every
-        page in the settings. A strict site allows our host in its content security policy under script-src, style-src and
-        connect-src.
-      </p>
+      <h3 className="text-[13.5px] font-semibold">How it gets there</h3>
+      {SITE_GUIDES.map((guide) => (
+        <details key={guide.kind} className="border-b border-rule-2 pb-2">
+          <summary className="cursor-pointer py-1 text-[13px]">{guide.kind}</summary>
+          <ol className="list-decimal space-y-1 pl-5 text-small text-ink-2">
+            {guide.steps.map((step) => (
+              <li key={step}>{step}</li>
+            ))}
+          </ol>
+        </details>
+      ))}
     </>
   );
 }

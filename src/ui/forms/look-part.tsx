@@ -1,14 +1,21 @@
 'use client';
 
+import type { ActionResult } from '@/core/faults';
 import type { FormDefinition } from '@/core/forms/definition';
 import { effectiveLook, FONTS, faintPairs, LOOKS, type Look, scopedCss } from '@/core/forms/look';
 import { Note } from '../kit/page';
 import { Amount, Choice, Colour, Tick, Words } from './controls';
+import { FileField } from './file-field';
 
-type Props = { definition: FormDefinition; set: (part: Partial<FormDefinition>) => void; colour: string };
+type Props = {
+  definition: FormDefinition;
+  set: (part: Partial<FormDefinition>) => void;
+  colour: string;
+  addPicture: (data: FormData) => Promise<ActionResult<{ url: string }>>;
+};
 
 /** How the form looks: inherited from the newsletter, or its own; contrast is watched while colours change. */
-export function LookPart({ definition, set, colour }: Props) {
+export function LookPart({ definition, set, colour, addPicture }: Props) {
   const { look } = definition;
   const change = (part: Partial<Look>) => set({ look: { ...look, ...part } });
   const faint = faintPairs(effectiveLook(look, colour));
@@ -81,6 +88,17 @@ export function LookPart({ definition, set, colour }: Props) {
         value={look.picture.url}
         change={(url) => change({ picture: { ...look.picture, url } })}
         placeholder="https://"
+        hint="Its address, or a picture of yours:"
+      />
+      <FileField
+        label="A picture from your machine"
+        accept="image/*"
+        hint="Up to 5 MB; made 1,200 pixels wide at the most."
+        keep={addPicture}
+        kept={({ url }) => {
+          change({ picture: { ...look.picture, url } });
+          return 'Kept. Say below what it shows.';
+        }}
       />
       {look.picture.url && (
         <div className="grid grid-cols-2 gap-2">

@@ -1,11 +1,11 @@
 'use client';
 
-import { useRef, useState } from 'react';
 import type { ActionResult } from '@/core/faults';
 import type { FormDefinition, Next } from '@/core/forms/definition';
 import { fill, wordsOf } from '@/core/forms/words';
 import { figure } from '@/core/growth/figures';
 import { Choice, Tick, Words } from './controls';
+import { FileField } from './file-field';
 
 type Props = {
   definition: FormDefinition;
@@ -23,8 +23,6 @@ export function NextPart({ definition, set, lists, listIds, setListIds, senders,
   const { next } = definition;
   const words = wordsOf(definition.language);
   const change = (part: Partial<Next>) => set({ next: { ...next, ...part } });
-  const [said, setSaid] = useState('');
-  const input = useRef<HTMLInputElement>(null);
   return (
     <>
       <fieldset>
@@ -149,29 +147,15 @@ export function NextPart({ definition, set, lists, listIds, setListIds, senders,
         />
       )}
       {next.gift.kind === 'file' && (
-        <div>
-          <input
-            ref={input}
-            type="file"
-            aria-label="The file"
-            className="block w-full text-[13px] text-ink-2 file:mr-3 file:rounded-md file:border file:border-solid file:border-rule file:bg-sheet file:px-3 file:py-1.5 file:font-semibold file:text-ink"
-            onChange={async (event) => {
-              const file = event.target.files?.[0];
-              if (!file) return;
-              setSaid('Keeping it');
-              const data = new FormData();
-              data.set('file', file);
-              const result = await giveFile(data);
-              setSaid(result.ok ? `Kept: ${result.value.name}` : result.error.sentence);
-              if (result.ok)
-                change({ gift: { ...next.gift, fileId: result.value.id, label: next.gift.label || result.value.name } });
-            }}
-          />
-          <p role="status" className="mt-1 text-small text-ink-2">
-            {said ||
-              (next.gift.fileId ? 'A file is kept. Choose another to replace it.' : 'Up to 20 MB. Links to it last 30 days.')}
-          </p>
-        </div>
+        <FileField
+          label="The file"
+          hint={next.gift.fileId ? 'A file is kept. Choose another to replace it.' : 'Up to 20 MB. Links to it last 30 days.'}
+          keep={giveFile}
+          kept={(file) => {
+            change({ gift: { ...next.gift, fileId: file.id, label: next.gift.label || file.name } });
+            return `Kept: ${file.name}`;
+          }}
+        />
       )}
       <Tick label="A welcome letter at once" on={next.welcome.on} change={(on) => change({ welcome: { ...next.welcome, on } })} />
       {next.welcome.on && (

@@ -1,8 +1,10 @@
 'use client';
 
+import type { ActionResult } from '@/core/faults';
 import type { FormDefinition } from '@/core/forms/definition';
 import { PLACEMENTS, type Placement } from '@/core/forms/placement';
 import { Amount, Choice, Tick, Words } from './controls';
+import { Picker } from './picker';
 
 const MEANS: Record<Placement['kind'], string> = {
   panel: 'Stands where you put its code and fills what it stands in.',
@@ -13,8 +15,15 @@ const MEANS: Record<Placement['kind'], string> = {
   'after-post': 'Finds the end of the article by itself.',
 };
 
+type Props = {
+  definition: FormDefinition;
+  set: (part: Partial<FormDefinition>) => void;
+  site: string;
+  loadPage: (url: string) => Promise<ActionResult<{ html: string; url: string }>>;
+};
+
 /** Where the form stands, when it comes, and on which pages. */
-export function PlacePart({ definition, set }: { definition: FormDefinition; set: (part: Partial<FormDefinition>) => void }) {
+export function PlacePart({ definition, set, site, loadPage }: Props) {
   const { placement } = definition;
   const change = (part: Partial<Placement>) => set({ placement: { ...placement, ...part } });
   const trigger = (part: Partial<Placement['trigger']>) => change({ trigger: { ...placement.trigger, ...part } });
@@ -56,12 +65,21 @@ export function PlacePart({ definition, set }: { definition: FormDefinition; set
         />
       )}
       {placement.kind === 'after-post' && (
-        <Words
-          label="What an article is"
-          value={placement.after}
-          change={(after) => change({ after })}
-          hint="A CSS selector; article fits most sites, .post-body or main others. If none is found it stands where its code stands."
-        />
+        <>
+          <Words
+            label="What an article is"
+            value={placement.after}
+            change={(after) => change({ after })}
+            hint="A CSS selector; article fits most sites. If none is found the form stands where its code stands."
+          />
+          <Picker
+            opens="Show it on a page"
+            title="Where does an article end?"
+            site={site}
+            load={loadPage}
+            take={(after) => change({ after })}
+          />
+        </>
       )}
       {over && (
         <>
@@ -91,6 +109,13 @@ export function PlacePart({ definition, set }: { definition: FormDefinition; set
             change={(click) => trigger({ click })}
             placeholder=".subscribe"
             hint="A CSS selector of any button or link. Also for people who closed it."
+          />
+          <Picker
+            opens="Show it on a page"
+            title="What brings it when clicked?"
+            site={site}
+            load={loadPage}
+            take={(click) => trigger({ click })}
           />
           <Amount
             label="Days before it comes again once closed"

@@ -3,8 +3,11 @@
 import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
 import { archiveForm, createForm, dropDraft, duplicateForm, publishForm, restoreVersion, saveDraft } from '@/server/forms/forms';
+import { pageForPicking } from '@/server/forms/picking';
 import { endTest, startTest } from '@/server/forms/tests';
-import { keepGift } from '@/server/newsletters/media';
+import { endTrial, startTrial } from '@/server/forms/trials';
+import { keepGift, keepPicture } from '@/server/newsletters/media';
+import { mountedRoutes } from '@/server/public/mounted';
 import { onDesk } from '../../../../desk';
 
 type Done = Promise<ActionResult<unknown>>;
@@ -38,6 +41,18 @@ export async function archive(slug: string, id: string, away: boolean): Done {
 }
 export async function giveFile(slug: string, data: FormData): Promise<ActionResult<{ id: string; name: string }>> {
   return onDesk(slug, (ctx, newsletter) => keepGift(ctx, newsletter, data.get('file')));
+}
+export async function addPicture(slug: string, data: FormData): Promise<ActionResult<{ url: string }>> {
+  return onDesk(slug, (ctx, newsletter) => keepPicture(ctx, newsletter, data.get('file')));
+}
+export async function showPage(slug: string, url: string): Promise<ActionResult<{ html: string; url: string }>> {
+  return onDesk(slug, (ctx) => pageForPicking(ctx, url));
+}
+export async function tryForm(slug: string, id: string, address: string): Promise<ActionResult<{ id: string }>> {
+  return onDesk(slug, async (ctx, newsletter) => startTrial(ctx, newsletter, id, address, await mountedRoutes()));
+}
+export async function endTry(slug: string, trial: string): Done {
+  return onDesk(slug, (ctx, newsletter) => endTrial(ctx, newsletter, trial));
 }
 export async function beginTest(slug: string, id: string): Done {
   return anew(slug, id, await onDesk(slug, (ctx, newsletter) => startTest(ctx, newsletter, id)));

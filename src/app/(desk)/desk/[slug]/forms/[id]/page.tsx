@@ -15,7 +15,21 @@ import { ActionButton } from '@/ui/kit/action-form';
 import { Chip, Note, Section } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
 import { deskOf, orNotFound } from '../../../../../desk';
-import { archive, beginTest, discard, duplicate, finishTest, giveFile, keepDraft, publish, restore } from '../actions';
+import {
+  addPicture,
+  archive,
+  beginTest,
+  discard,
+  duplicate,
+  endTry,
+  finishTest,
+  giveFile,
+  keepDraft,
+  publish,
+  restore,
+  showPage,
+  tryForm,
+} from '../actions';
 
 export const metadata: Metadata = { title: 'Form' };
 
@@ -27,7 +41,7 @@ type Props = { params: Promise<{ slug: string; id: string }>; searchParams: Prom
 export default async function Page({ params, searchParams }: Props) {
   const { slug, id } = await params;
   const { again } = await searchParams;
-  const { ctx, newsletter } = await deskOf(slug);
+  const { ctx, newsletter, person } = await deskOf(slug);
   const form = await orNotFound(formOf(ctx, newsletter, id));
   const [lists, known, senders, versions, insight, test] = await Promise.all([
     listsOf(ctx, newsletter),
@@ -79,6 +93,14 @@ export default async function Page({ params, searchParams }: Props) {
       keep={keepDraft.bind(null, slug, id)}
       publish={publish.bind(null, slug, id)}
       giveFile={giveFile.bind(null, slug)}
+      addPicture={addPicture.bind(null, slug)}
+      loadPage={showPage.bind(null, slug)}
+      trial={{
+        address: person.email,
+        status: `/desk/${slug}/forms/${id}/try`,
+        start: tryForm.bind(null, slug, id),
+        end: endTry.bind(null, slug),
+      }}
     >
       {form.archivedAt && (
         <Note tone="look" title="This form is put away">
