@@ -1,4 +1,5 @@
 import { v7 } from 'uuid';
+import { classify, sourceName, touchOfVisit } from '@/core/growth/attribution';
 import { localDay } from '@/core/growth/days';
 import type { Document } from '@/core/writing/document';
 import { NEXT, PARAGRAPHS, personOf, TITLES } from './words';
@@ -123,11 +124,14 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
   }));
 
   const pages = rows.posts.map((post) => `${site}/posts/${post.slug}`);
-  const referrers = [
-    'https://search.example/',
-    'https://reefboard.example/threads/lanternfish',
-    'https://tidelines.example/links',
-    '',
+  /** Ways to the blog: the page before, and what the link said of itself. */
+  const ways: [referrer: string, query: string][] = [
+    ['https://search.example/', ''],
+    ['https://reefboard.example/threads/lanternfish', ''],
+    ['https://tidelines.example/links', ''],
+    ['', ''],
+    ['https://reefboard.example/', '?utm_source=reefboard&utm_medium=social&utm_campaign=map-of-the-trench'],
+    ['', '?utm_source=tidelines-weekly&utm_medium=newsletter&utm_campaign=guest-letter'],
   ];
   type Person = {
     id: string;
@@ -162,7 +166,13 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     const readerId = id(at);
     const joined = at + between(1, 90) * MINUTE;
     const page = form === ids.forms.page ? `${site}/` : (pages[Math.floor(next() * pages.length)] ?? site);
-    const referrer = referrers[Math.floor(next() * referrers.length)] || null;
+    const way = Math.floor(next() * ways.length);
+    const [from, query] = ways[way]!;
+    const referrer = from || null;
+    const last = touchOfVisit(page + query, from, new Date(at).toISOString());
+    // A third came by another way some days before, and did not sign up yet.
+    const [firstFrom, firstQuery] = ways[(way + (n % 3 === 0 ? 1 : 0)) % ways.length]!;
+    const first = n % 3 === 0 ? touchOfVisit(`${site}/${firstQuery}`, firstFrom, new Date(at - 4 * DAY).toISOString()) : last;
     const both = chance(0.3);
     const lists = both ? ids.lists : chance(0.85) ? [ids.lists[0]] : [ids.lists[1]];
     rows.readers.push({
@@ -176,14 +186,10 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       source_form_id: form,
       source_page: page,
       source_referrer: referrer,
-      source_class: referrer
-        ? referrer.includes('search')
-          ? 'search'
-          : referrer.includes('board')
-            ? 'social'
-            : 'link'
-        : 'direct',
-      source_name: referrer ? new URL(referrer).hostname : 'direct',
+      source_class: classify(last),
+      source_name: sourceName(last),
+      first_touch: first,
+      last_touch: last,
       source_placement: form === ids.forms.corner ? 'corner card' : 'panel',
       source_language: 'en',
       created_at: new Date(at).toISOString(),

@@ -24,6 +24,12 @@ const TITLES: Record<Dimension, [title: string, none: string]> = {
   campaign: ['By campaign', 'No link with a utm_campaign brought anybody.'],
 };
 
+/** The long table of pages has a column nearly to itself. */
+const COLUMNS: Dimension[][] = [
+  ['form', 'source', 'kind of source', 'first source'],
+  ['page', 'placement', 'medium', 'campaign'],
+];
+
 const span = (found: Rate | null) =>
   found ? `${percent(found.share, 1)} (${percent(found.low, 1)} to ${percent(found.high, 1)})` : '–';
 
@@ -77,10 +83,14 @@ export default async function Page({ params, searchParams }: Props) {
         )}
       </Standfirst>
       <div className="grid gap-x-7 lg:grid-cols-2">
-        {(Object.keys(TITLES) as Dimension[]).map((dimension) => (
-          <Section key={dimension} title={TITLES[dimension][0]}>
-            <Counted dimension={dimension} rows={sources.by[dimension]} />
-          </Section>
+        {COLUMNS.map((column) => (
+          <div key={column.join()} className="min-w-0">
+            {column.map((dimension) => (
+              <Section key={dimension} title={TITLES[dimension][0]}>
+                <Counted dimension={dimension} rows={sources.by[dimension]} />
+              </Section>
+            ))}
+          </div>
         ))}
       </div>
       <Section title="Two forms side by side" aside={`the last ${PERIODS[days]}`}>
@@ -129,7 +139,7 @@ function Counted({ dimension, rows }: { dimension: Dimension; rows: SourceCount[
       rows={rows.map((row) => ({
         key: row.name,
         cells: [
-          <span key="n" className="break-all">
+          <span key="n" className="wrap-anywhere">
             {row.name}
           </span>,
           figure(row.asked),
