@@ -29,6 +29,7 @@ export type Use = { key: string; seconds: number };
  * they are numbered in their order.
  */
 export async function countUses(ctx: Pick<Context, 'db'>, uses: Use[]): Promise<number[]> {
+  if (uses.length === 0) return [];
   const sums = new Map<string, { key: string; seconds: number; count: number }>();
   for (const { key, seconds } of uses) {
     const sum = sums.get(key);

@@ -83,22 +83,49 @@ async function judge(ctx: Context, asking: Asking[]): Promise<Outcome[]> {
     asking.map(({ wish }) => wish.form.id),
   );
   const outcomes = asking.map(({ wish }): Outcome => (marks.get(wish.form.id) === wish.form.mark ? 'kept' : 'stale'));
-  const counted = asking.map((one, n) => ({ one, n })).filter(({ one, n }) => outcomes[n] === 'kept' && !one.wish.trialId);
-  if (counted.length === 0) return outcomes;
-  const numbers = await countUses(
+  const still = () => asking.map((one, n) => ({ ...one, n })).filter(({ wish, n }) => outcomes[n] === 'kept' && !wish.trialId);
+  const visitors = still();
+  const uses = await countUses(
     ctx,
-    counted.flatMap(({ one: { wish } }) => [
-      { key: `join-form:${wish.form.id}`, seconds: FORM_LIMIT.seconds },
+    visitors.flatMap(({ wish }) => [
       { key: `join-network:${wish.visitor.network}`, seconds: NETWORK_LIMIT.seconds },
       { key: `join-address:${wish.answers.address.key}`, seconds: ADDRESS_LIMIT.seconds },
     ]),
   );
-  counted.forEach(({ one, n }, place) => {
-    const [form, network, address] = numbers.slice(place * 3, place * 3 + 3) as [number, number, number];
-    if (form > FORM_LIMIT.most || network > NETWORK_LIMIT.most || address > ADDRESS_LIMIT.most) outcomes[n] = 'too-many';
-    else if ((form > CALM.form || network > CALM.network) && !one.proven) outcomes[n] = 'proof';
+  visitors.forEach(({ n, proven }, place) => {
+    const [network, address] = uses.slice(place * 2) as [number, number];
+    if (network > NETWORK_LIMIT.most || address > ADDRESS_LIMIT.most) outcomes[n] = 'too-many';
+    else if (network > CALM.network && !proven) outcomes[n] = 'proof';
   });
+  // What was stopped above does not count against the form: nobody shuts it for others from one network.
+  await spend(ctx, still(), outcomes, 'join-form', CALM.form, ({ proven }) => (proven ? 'kept' : 'proof'));
+  await spend(
+    ctx,
+    still().filter(({ proven }) => proven),
+    outcomes,
+    'join-form-proven',
+    FORM_LIMIT.most,
+    () => 'too-many',
+  );
   return outcomes;
+}
+
+/** Counts these on their forms, and gives those beyond `most` another outcome. */
+async function spend(
+  ctx: Context,
+  asking: (Asking & { n: number })[],
+  outcomes: Outcome[],
+  name: string,
+  most: number,
+  beyond: (one: Asking) => Outcome,
+): Promise<void> {
+  const numbers = await countUses(
+    ctx,
+    asking.map(({ wish }) => ({ key: `${name}:${wish.form.id}`, seconds: FORM_LIMIT.seconds })),
+  );
+  asking.forEach((one, place) => {
+    if (numbers[place]! > most) outcomes[one.n] = beyond(one);
+  });
 }
 
 const listsOf = (db: Db, newsletters: string[]): Promise<List[]> =>
