@@ -17,6 +17,16 @@ const VIEWS: { name: string; path: string; reach?: (page: Page) => Promise<unkno
   { name: 'reader', path: `${DESK}/readers?state=reading`, reach: (page) => page.locator('tbody a').first().click() },
   { name: 'forms', path: `${DESK}/forms` },
   { name: 'form', path: `${DESK}/forms`, reach: (page) => page.getByRole('link', { name: /After every article/ }).click() },
+  {
+    name: 'form-codes',
+    path: `${DESK}/forms`,
+    reach: async (page) => {
+      await page.getByRole('link', { name: /After every article/ }).click();
+      await page.getByRole('button', { name: 'Take it to your site' }).click();
+      await page.getByRole('button', { name: 'Take it to your site' }).evaluate((element) => element.scrollIntoView());
+    },
+  },
+  { name: 'growth', path: `${DESK}/growth` },
   { name: 'auto-sends', path: `${DESK}/auto-sends` },
   { name: 'delivery', path: `${DESK}/delivery` },
   {

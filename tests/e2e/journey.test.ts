@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import { sql } from 'kysely';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openHome } from '../../cli/home';
@@ -6,11 +7,12 @@ import { startPostgres, stopPostgres } from '../../cli/postgres';
 import { startProcess, stopProcess } from '../../cli/processes';
 import { insideEnv, plans } from '../../cli/world';
 import { loadDemo } from '../../demo/load';
+import { type FormCode, formCodes } from '../../src/core/forms/codes';
 import { type FormDefinition, startingForm } from '../../src/core/forms/definition';
 import { PLACEMENTS, type Placement, type PlacementKind, STARTING_PLACEMENT } from '../../src/core/forms/placement';
 import { readConfig } from '../../src/server/config';
 import type { Newsletter } from '../../src/server/context';
-import { type formOf, formsOf, publishForm, saveDraft } from '../../src/server/forms/forms';
+import { formOf, formsOf, publishForm, saveDraft } from '../../src/server/forms/forms';
 import { openRuntime } from '../../src/server/runtime';
 import { accessibilityFaults } from './axe';
 import { TestWorld } from './world';
@@ -351,6 +353,82 @@ describe('from a form on a page to a post in an inbox', () => {
     await visitor.close();
   });
 
+  it('the builder is worked with the keyboard alone: a question is put in, moved up and taken out', async () => {
+    await section('Forms');
+    await desk.getByRole('link', { name: 'After every article' }).click();
+    await desk.getByRole('button', { name: 'What it asks' }).focus();
+    if ((await desk.getByRole('button', { name: 'What it asks' }).getAttribute('aria-expanded')) === 'false')
+      await desk.keyboard.press('Enter');
+    const order = () => desk.getByRole('button', { name: /^Move .* up$/ }).evaluateAll((all) => all.map((one) => one.ariaLabel));
+    await desk.getByLabel('Ask something more').focus();
+    // A letter chooses in a list, as everywhere.
+    await desk.keyboard.type('phone');
+    await desk.getByRole('button', { name: 'Move New: phone up' }).waitFor();
+    await desk.getByRole('button', { name: 'Move New: phone up' }).focus();
+    await desk.keyboard.press('Enter');
+    await expect.poll(order).toEqual(['Move Email up', 'Move New: phone up', 'Move First name up']);
+    await desk.getByRole('button', { name: 'Undo' }).focus();
+    await desk.keyboard.press('Enter');
+    await expect.poll(order).toEqual(['Move Email up', 'Move First name up', 'Move New: phone up']);
+    await desk.getByRole('button', { name: /^New: phone/ }).focus();
+    await desk.keyboard.press('Enter');
+    await desk.getByRole('button', { name: 'Take it out of this form' }).focus();
+    await desk.keyboard.press('Enter');
+    await expect.poll(order).toEqual(['Move Email up', 'Move First name up']);
+    await say('Saved').waitFor();
+  });
+
+  it('the writer tries the form with their own address, sees each step arrive, and cleans up', async () => {
+    await desk.getByRole('button', { name: 'Take it to your site' }).click();
+    await desk.getByLabel('Your address').fill('nonsense');
+    await desk.getByRole('button', { name: 'Send it in' }).click();
+    await desk.getByRole('alert').filter({ hasText: 'does not look like an email address' }).waitFor();
+    await desk.getByLabel('Your address').fill('try-me@postbird.example');
+    await desk.getByRole('button', { name: 'Send it in' }).click();
+    const steps = desk.getByRole('list', { name: 'Steps of the try' });
+    const state = (step: string, is: string) => steps.locator(`[data-step="${step}"][data-state="${is}"]`).waitFor();
+    await state('mailbox accepted', 'done');
+    await state('clicked', 'waiting');
+    await desk.getByText('click the button in the letter').waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    const visitor = await world.visitor();
+    const letter = await world.letter('try-me@postbird.example', 'Please confirm');
+    const opened = await world.click(visitor, letter, 'Yes, send me the letters');
+    await opened.getByRole('heading', { name: 'You are on the list' }).waitFor();
+    await visitor.close();
+    await state('clicked', 'done');
+    await state('reading', 'done');
+    await state('welcome left', 'skipped');
+    await desk.getByRole('button', { name: 'Clean up' }).click();
+    await desk.getByRole('button', { name: 'Send it in' }).waitFor();
+    await section('Readers');
+    expect(await desk.getByText('try-me@postbird.example').count()).toBe(0);
+  });
+
+  it('where an article ends is shown by clicking in a copy of the blog', async () => {
+    await section('Forms');
+    await desk.getByRole('link', { name: 'After every article' }).click();
+    await desk.getByRole('button', { name: 'Where it stands' }).click();
+    await desk.getByLabel('It stands as').selectOption('after-post');
+    await desk.getByRole('button', { name: 'Show it on a page' }).click();
+    await desk.getByLabel('A post of yours').fill(world.at('blog', '/no-such-post'));
+    await desk.getByRole('button', { name: 'Show it', exact: true }).click();
+    await desk.getByRole('alert').filter({ hasText: 'answered 404' }).waitFor();
+    await desk.getByLabel('A post of yours').fill(world.at('blog', '/posts/an-older-post'));
+    await desk.getByRole('button', { name: 'Show it', exact: true }).click();
+    const copy = desk.frameLocator('iframe[title="A copy of your page"]');
+    await copy.getByText('It stood here already').click();
+    await desk.getByRole('radio', { name: /^article/, checked: true }).waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    // No script of the page runs in the copy: its form has not come.
+    expect(await copy.locator('[data-inkset-form]').count()).toBe(0);
+    await desk.getByRole('button', { name: 'Take it' }).click();
+    expect(await desk.getByLabel('What an article is').inputValue()).toBe('article');
+    await desk.getByRole('button', { name: 'Undo' }).click();
+    await desk.getByRole('button', { name: 'Undo' }).click();
+    await say('Saved').waitFor();
+  });
+
   it('a feed that is none is refused with a sentence, a real one is switched on', async () => {
     await section('Auto-sends');
     const connect = async (url: string) => {
@@ -596,6 +674,108 @@ describe('a form on somebody’s page, wherever it stands', () => {
     expect(await accessibilityFaults(page)).toEqual([]);
     await page.context().close();
     await place('panel', form.definition);
+  });
+
+  const codes = async () =>
+    formCodes(
+      { publicId: form.publicId, definition: (await formOf(ctx, newsletter, form.id)).definition, lists: [] },
+      world.at('edge'),
+    );
+  const codeOf = async (kind: FormCode['kind']) => (await codes()).find((code) => code.kind === kind)!.code;
+
+  it('moves nothing of the page when it comes late, wide or narrow', async () => {
+    await place('panel');
+    await world.post('blog', '/code', { code: await codeOf('script') });
+    for (const width of [1280, 390]) {
+      const page = await (await world.visitor({ viewport: { width, height: 800 } })).newPage();
+      await page.addInitScript(() => {
+        Object.assign(window, { shift: 0 });
+        new PerformanceObserver((list) => {
+          for (const entry of list.getEntries())
+            (window as unknown as { shift: number }).shift += (entry as unknown as { value: number }).value;
+        }).observe({ type: 'layout-shift', buffered: true });
+      });
+      // It comes when the page has long been painted.
+      await page.route('**/e/form/*.js', async (route) => {
+        await page.waitForFunction(() => performance.getEntriesByName('first-contentful-paint').length > 0);
+        await route.continue();
+      });
+      await page.goto(world.at('blog', POST_PAGE));
+      await page.evaluate(() =>
+        document.querySelector('main, body')!.append(Object.assign(document.createElement('p'), { textContent: 'Below' })),
+      );
+      await page.locator('[data-inkset-form]').getByLabel('Email').waitFor();
+      await page.evaluate(() => new Promise((resolve) => requestAnimationFrame(() => requestAnimationFrame(resolve))));
+      expect(await page.evaluate(() => (window as unknown as { shift: number }).shift), `${width} pixels wide`).toBe(0);
+      await page.context().close();
+    }
+  });
+
+  it('in a frame takes the height that it has, with nothing cut off', async () => {
+    await world.post('blog', '/code', { code: await codeOf('iframe') });
+    const page = await (await world.visitor({ viewport: { width: 390, height: 800 } })).newPage();
+    await page.goto(world.at('blog', POST_PAGE));
+    const inside = page.frameLocator('iframe').locator('html');
+    await expect
+      .poll(async () => {
+        const frame = (await page.locator('iframe').boundingBox())?.height ?? 0;
+        const content = await inside.evaluate((element) => element.getBoundingClientRect().height);
+        return Math.abs(frame - content);
+      })
+      .toBeLessThanOrEqual(1);
+    await page.context().close();
+    await world.post('blog', '/code', { code: await codeOf('script') });
+  });
+
+  it('stands styled on a page with a strict policy for scripts and styles', async () => {
+    const page = await (await world.visitor()).newPage();
+    await page.route(`**${POST_PAGE}`, async (route) => {
+      const response = await route.fetch();
+      const edge = world.at('edge');
+      const policy = `default-src 'none'; script-src ${edge}; connect-src ${edge}; style-src 'none'`;
+      await route.fulfill({ response, headers: { ...response.headers(), 'content-security-policy': policy } });
+    });
+    await page.goto(world.at('blog', POST_PAGE));
+    const box = page.locator('[data-inkset-form]');
+    await box.getByLabel('Email').fill('strict@heronmail.example');
+    const padding = await box.locator('.ink-form').evaluate((element) => getComputedStyle(element).paddingTop);
+    expect(padding).toBe(`${form.definition.look.padding}px`);
+    await box.getByRole('button', { name: 'Send me the next one' }).click();
+    await box.getByText('Nearly there').waitFor();
+    await page.context().close();
+  });
+
+  it('under attack solves its work unseen, in the page and on its own page; without a script it asks to wait', async () => {
+    // This machine's network has been very busy, in this window and the next.
+    const storm = () =>
+      sql`insert into rate_limits (key, window_start, count)
+          select 'join-network:' || host, to_timestamp((floor(extract(epoch from now()) / 600) + later) * 600), 30
+          from (values ('127.0.0.1'), ('::1'), ('::ffff:127.0.0.1')) as hosts (host), generate_series(0, 1) as later
+          on conflict (key, window_start) do update set count = 30`.execute(ctx.db);
+    await storm();
+    const { page, box } = await open();
+    const statuses: number[] = [];
+    page.on('response', (response) => {
+      if (response.request().method() === 'POST' && !response.url().includes('/note')) statuses.push(response.status());
+    });
+    await box.getByLabel('Email').fill('patient@heronmail.example');
+    await box.getByRole('button', { name: 'Send me the next one' }).click();
+    await box.getByText('Nearly there').waitFor();
+    expect(statuses).toEqual([428, 200]);
+    const own = world.at('edge', `/e/form/${form.publicId}`);
+    await page.goto(own);
+    await page.getByLabel('Email').fill('patient-too@heronmail.example');
+    await page.getByRole('button', { name: 'Send me the next one' }).click();
+    await page.getByText('Nearly there').waitFor();
+    await page.context().close();
+    const plain = await (await world.visitor({ javaScriptEnabled: false })).newPage();
+    await plain.goto(own);
+    await plain.getByLabel('Email').fill('without@heronmail.example');
+    await plain.getByRole('button', { name: 'Send me the next one' }).click();
+    await plain.getByText('wait 15 seconds').waitFor();
+    expect(await plain.getByLabel('Email').inputValue()).toBe('without@heronmail.example');
+    await plain.context().close();
+    await ctx.db.deleteFrom('rate_limits').execute();
   });
 
   it('says so when we cannot be reached, keeps what was typed, and never thanks falsely', async () => {
