@@ -13,7 +13,8 @@ import { find } from '@/server/growth/find';
 import { sourcesOf } from '@/server/growth/sources';
 import { housekeeping } from '@/server/jobs/tick';
 import { keepPicture } from '@/server/newsletters/media';
-import { type PublicHandler, publicRoutes } from '@/server/public/router';
+import type { PublicHandler } from '@/server/public/request';
+import { publicRoutes } from '@/server/public/router';
 import { listsOf, readersPage, totalsOf } from '@/server/readers/readers';
 import { MINUTE, TestWorld } from './world';
 

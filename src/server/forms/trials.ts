@@ -5,7 +5,7 @@ import { parseAddress } from '@/core/readers/address';
 import type { Context, Newsletter } from '../context';
 import { newId } from '../ids';
 import { limit } from '../limits';
-import type { PublicHandler } from '../public/router';
+import type { PublicHandler } from '../public/request';
 import { hashToken, mailedToken } from '../secrets';
 import { formOf } from './forms';
 

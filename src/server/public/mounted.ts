@@ -1,6 +1,7 @@
 import { MarkBook } from '../delivery/marks';
 import { runtime } from '../runtime';
-import { type PublicHandler, publicRoutes } from './router';
+import type { PublicHandler } from './request';
+import { publicRoutes } from './router';
 
 const shared = globalThis as unknown as { inksetPublic?: Promise<PublicHandler> };
 

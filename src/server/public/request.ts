@@ -1,6 +1,8 @@
 import { Fault } from '@/core/faults';
 import type { Visitor } from '../readers/wish';
 
+export type PublicHandler = (request: Request) => Promise<Response>;
+
 /** The most a public form may send. */
 export const MOST_BYTES = 64_000;
 

@@ -5,8 +5,7 @@ import { SignUps } from '../readers/sign-ups';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
-
-export type PublicHandler = (request: Request) => Promise<Response>;
+import type { PublicHandler } from './request';
 
 /**
  * All hot public paths as one plain function from request to response. Next mounts it at /e, and the edge process mounts the same
