@@ -4,13 +4,23 @@
  */
 import { pickedSelectors, type Rung } from '../core/forms/selector';
 
-let marked: HTMLElement | null = null;
-const mark = (element: Element | null) => {
-  if (marked) marked.style.outline = '';
-  marked = element instanceof HTMLElement ? element : null;
-  if (marked) marked.style.outline = '3px solid #17645c';
+/** Draws a line around one element at a time, of its own kind. */
+const marker = (style: string) => {
+  let marked: HTMLElement | null = null;
+  return (element: Element | null) => {
+    if (marked) marked.style.cssText = marked.dataset.inksetBefore ?? '';
+    marked = element instanceof HTMLElement ? element : null;
+    if (!marked) return;
+    marked.dataset.inksetBefore = marked.style.cssText;
+    marked.style.cssText += style;
+  };
 };
-addEventListener('mouseover', (event) => mark(event.target as Element));
+const hover = marker(';outline:2px dashed #17645c');
+const choose = marker(';outline:4px solid #17645c;outline-offset:2px');
+let chosen: Element | null = null;
+addEventListener('mouseover', (event) => {
+  if (event.target !== chosen) hover(event.target as Element);
+});
 addEventListener(
   'click',
   (event) => {
@@ -32,6 +42,8 @@ addEventListener('message', (event) => {
   const { inksetShow } = event.data as { inksetShow?: string };
   const all = inksetShow ? document.querySelectorAll(inksetShow) : [];
   // The last one is where the form would stand.
-  mark(all[all.length - 1] ?? null);
-  marked?.scrollIntoView({ block: 'end' });
+  hover(null);
+  chosen = all[all.length - 1] ?? null;
+  choose(chosen);
+  chosen?.scrollIntoView({ block: 'end' });
 });

@@ -1,4 +1,6 @@
 import { readFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import { sql } from 'kysely';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -362,7 +364,7 @@ describe('from a form on a page to a post in an inbox', () => {
     const order = () => desk.getByRole('button', { name: /^Move .* up$/ }).evaluateAll((all) => all.map((one) => one.ariaLabel));
     await desk.getByLabel('Ask something more').focus();
     // A letter chooses in a list, as everywhere.
-    await desk.keyboard.type('phone');
+    await desk.keyboard.press('p');
     await desk.getByRole('button', { name: 'Move New: phone up' }).waitFor();
     await desk.getByRole('button', { name: 'Move New: phone up' }).focus();
     await desk.keyboard.press('Enter');
@@ -728,20 +730,23 @@ describe('a form on somebody’s page, wherever it stands', () => {
   });
 
   it('stands styled on a page with a strict policy for scripts and styles', async () => {
-    const page = await (await world.visitor()).newPage();
-    await page.route(`**${POST_PAGE}`, async (route) => {
-      const response = await route.fetch();
-      const edge = world.at('edge');
+    const edge = world.at('edge');
+    const code = await codeOf('script');
+    const site = createServer((_request, response) => {
       const policy = `default-src 'none'; script-src ${edge}; connect-src ${edge}; style-src 'none'`;
-      await route.fulfill({ response, headers: { ...response.headers(), 'content-security-policy': policy } });
+      response.writeHead(200, { 'content-type': 'text/html; charset=utf-8', 'content-security-policy': policy });
+      response.end(`<!doctype html><title>A strict site</title><article><p>A post.</p>${code}</article>`);
     });
-    await page.goto(world.at('blog', POST_PAGE));
+    await new Promise<void>((resolve) => site.listen(0, '127.0.0.1', resolve));
+    const page = await (await world.visitor()).newPage();
+    await page.goto(`http://127.0.0.1:${(site.address() as AddressInfo).port}/`);
     const box = page.locator('[data-inkset-form]');
     await box.getByLabel('Email').fill('strict@heronmail.example');
     const padding = await box.locator('.ink-form').evaluate((element) => getComputedStyle(element).paddingTop);
     expect(padding).toBe(`${form.definition.look.padding}px`);
     await box.getByRole('button', { name: 'Send me the next one' }).click();
     await box.getByText('Nearly there').waitFor();
+    site.close();
     await page.context().close();
   });
 

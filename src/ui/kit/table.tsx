@@ -21,7 +21,11 @@ export function Table({
         <thead>
           <tr className="border-b text-left text-[12px] text-ink-2">
             {columns.map((column) => (
-              <th key={column.title} scope="col" className={clsx('px-2.5 py-2.5 font-semibold whitespace-nowrap', cell(column))}>
+              <th
+                key={column.title}
+                scope="col"
+                className={clsx('px-2.5 py-2.5 font-semibold', column.title.length < 18 && 'whitespace-nowrap', cell(column))}
+              >
                 {column.title}
               </th>
             ))}

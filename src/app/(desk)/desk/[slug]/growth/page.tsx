@@ -130,11 +130,11 @@ function Counted({ dimension, rows }: { dimension: Dimension; rows: SourceCount[
     <Table
       label={title}
       columns={[
-        { title: '' },
+        { title: 'Name' },
         { title: 'Asked', figure: true },
         { title: 'Confirmed', figure: true },
-        { title: 'Of asked', figure: true },
-        { title: 'Read now', figure: true },
+        { title: 'Of asked', figure: true, hideNarrow: true },
+        { title: 'Read now', figure: true, hideNarrow: true },
       ]}
       rows={rows.map((row) => ({
         key: row.name,
@@ -182,7 +182,7 @@ function FormChoice({
 }
 
 function Compared({ names, steps }: { names: [string, string]; steps: [FormSteps, FormSteps] }) {
-  const rows: [string, (one: FormSteps) => string, (one: FormSteps) => string][] = [
+  const rows: [label: string, count: (one: FormSteps) => string, share: (one: FormSteps) => string][] = [
     ['Shown', ({ days }) => figure(days.loaded), () => ''],
     ['Really seen', ({ days }) => figure(days.seen), ({ days }) => span(rate(days.seen, days.loaded))],
     ['Begun', ({ days }) => figure(days.started), ({ days }) => span(rate(days.started, days.seen))],
@@ -194,16 +194,18 @@ function Compared({ names, steps }: { names: [string, string]; steps: [FormSteps
   return (
     <Table
       label="Two forms side by side"
-      columns={[
-        { title: '' },
-        { title: names[0], figure: true },
-        { title: 'Its rate', figure: true },
-        { title: names[1], figure: true },
-        { title: 'The other’s rate', figure: true },
-      ]}
+      columns={[{ title: 'Step' }, { title: names[0], figure: true }, { title: names[1], figure: true }]}
       rows={rows.map(([label, count, share]) => ({
         key: label,
-        cells: [label, count(steps[0]), share(steps[0]), count(steps[1]), share(steps[1])],
+        cells: [
+          label,
+          ...steps.map((one, n) => (
+            <span key={names[n]}>
+              {count(one)}
+              {share(one) && <span className="block text-small text-ink-2">{share(one)}</span>}
+            </span>
+          )),
+        ],
       }))}
     />
   );
