@@ -4,6 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { build } from 'esbuild';
 import { chromium } from 'playwright-core';
+import { type FormCode, formCodes } from '@/core/forms/codes';
 import { startingForm } from '@/core/forms/definition';
 import { formCss } from '@/core/forms/look';
 import { formHtml, thanksHtml } from '@/core/forms/render';
@@ -11,7 +12,7 @@ import { wordsOf } from '@/core/forms/words';
 import { ROOT } from '../cli/home';
 import type { Figure } from './report';
 
-const ROUNDS = 15;
+const ROUNDS = 9;
 /** Long enough for what the script says of its form to have gone out. */
 const WATCHED_MS = 1_500;
 const FLAGS =
@@ -28,18 +29,21 @@ async function pages(): Promise<Record<string, { type: string; text: string }>> 
     write: false,
   });
   const form = startingForm('Lanternfish Letters');
+  const publicId = '000000000000';
+  const [{ code }] = formCodes({ publicId, definition: form, lists: [] }, '') as [FormCode];
+  const line = code.replace(/<noscript>.*<\/noscript>/, '');
   const html = formHtml({ form, action: '/e/form/0' });
   const css = formCss(form.look, 'block', html);
   const version = { css, html, thanks: thanksHtml(form), redirect: '', placement: form.placement, away: wordsOf('en').away };
-  const data = JSON.stringify({ id: '000000000000', action: '/e/form/0', a: version, b: null });
+  const data = JSON.stringify({ id: publicId, action: '/e/form/0', a: version, b: null });
   const paragraph = `<p>${'The lantern goes down slowly, the dark comes up to meet it, and nobody says a word. '.repeat(8)}</p>`;
   const article = (line: string) => ({
     type: 'text/html; charset=utf-8',
     text: `<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Six hundred metres down</title><style>body{max-width:40em;margin:auto;font:18px/1.6 Georgia,serif}</style></head><body><article><h1>Six hundred metres down</h1>${paragraph.repeat(12)}${line}${paragraph.repeat(4)}</article></body></html>`,
   });
   return {
-    '/form.js': { type: 'text/javascript', text: outputFiles[0]!.text.replace('__FORM__', () => data) },
-    '/with': article('<script src="/form.js"></script>'),
+    [`/e/form/${publicId}.js`]: { type: 'text/javascript', text: outputFiles[0]!.text.replace('__FORM__', () => data) },
+    '/with': article(line),
     '/plain': article(`<style>${css}</style>${html}`),
     '/without': article(''),
   };
@@ -70,7 +74,7 @@ export async function embed(): Promise<Figure> {
     const session = await browser.newBrowserCDPSession();
     const slices: Slice[] = [];
     session.on('Tracing.dataCollected', (event) => slices.push(...(event.value as unknown as Slice[])));
-    const categories = ['toplevel', 'devtools.timeline', 'disabled-by-default-devtools.timeline'];
+    const categories = ['toplevel', 'devtools.timeline'];
     await session.send('Tracing.start', { traceConfig: { includedCategories: categories }, transferMode: 'ReportEvents' });
     await tab.goto(origin + path, { waitUntil: 'load' });
     await tab.waitForTimeout(WATCHED_MS);
@@ -81,7 +85,7 @@ export async function embed(): Promise<Figure> {
     await context.close();
     const main = slices.find((slice) => slice.name === 'ParseHTML')!;
     const tasks = slices.filter(
-      ({ name, ph, pid, tid }) => name === 'RunTask' && ph === 'X' && pid === main.pid && tid === main.tid,
+      ({ name, ph, pid, tid }) => name === 'ThreadControllerImpl::RunTask' && ph === 'X' && pid === main.pid && tid === main.tid,
     );
     return tasks.reduce((sum, task) => sum + (task.tdur ?? 0), 0) / 1000;
   };

@@ -11,14 +11,17 @@ import { publicRoutes } from '@/server/public/router';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
 
+/** What is read and thrown away of a body that is too long, so that its sender is there to hear the answer. */
+const PATIENCE_BYTES = 8_000_000;
+
 /** A body, or as much of it as shows that it is too long. */
 async function readUpTo(incoming: IncomingMessage, most: number): Promise<Buffer> {
   const chunks: Buffer[] = [];
   let size = 0;
   for await (const chunk of incoming.iterator({ destroyOnReturn: false }) as AsyncIterable<Buffer>) {
-    chunks.push(chunk);
+    if (size < most) chunks.push(chunk);
     size += chunk.length;
-    if (size >= most) break;
+    if (size > PATIENCE_BYTES) break;
   }
   return Buffer.concat(chunks).subarray(0, most);
 }
@@ -54,7 +57,7 @@ start(async () => {
     const fields = Object.fromEntries(response.headers);
     // 204 and 304 have no body and so no length (RFC 9110 section 8.6).
     if (response.status !== 204) fields['content-length'] = String(body.length);
-    // What is left of a body that is too long is not read: the line is closed once the answer is out.
+    // Of a body without end the rest is not read: the line is closed once the answer is out.
     if (!incoming.complete) fields.connection = 'close';
     outgoing.writeHead(response.status, fields);
     outgoing.end(incoming.method === 'HEAD' ? undefined : body);

@@ -372,8 +372,7 @@ describe('from a form on a page to a post in an inbox', () => {
     await desk.getByRole('button', { name: 'Undo' }).focus();
     await desk.keyboard.press('Enter');
     await expect.poll(order).toEqual(['Move Email up', 'Move First name up', 'Move New: phone up']);
-    await desk.getByRole('button', { name: /^New: phone/ }).focus();
-    await desk.keyboard.press('Enter');
+    // What was put in stands open.
     await desk.getByRole('button', { name: 'Take it out of this form' }).focus();
     await desk.keyboard.press('Enter');
     await expect.poll(order).toEqual(['Move Email up', 'Move First name up']);
@@ -781,6 +780,21 @@ describe('a form on somebody’s page, wherever it stands', () => {
     expect(await plain.getByLabel('Email').inputValue()).toBe('without@heronmail.example');
     await plain.context().close();
     await ctx.db.deleteFrom('rate_limits').execute();
+  });
+
+  it('answers what is far too long with a sentence, in JSON and as a page', async () => {
+    const send = (accept: string, body: string) =>
+      fetch(world.at('edge', `/e/form/${form.publicId}`), {
+        method: 'POST',
+        headers: { accept, 'content-type': 'application/x-www-form-urlencoded' },
+        body,
+      });
+    const body = `email=${'x'.repeat(1_000_000)}`;
+    const json = await send('application/json', body);
+    expect([json.status, (await json.json()).error.sentence]).toEqual([422, 'This is more than a form can hold.']);
+    const page = await send('text/html', body);
+    expect([page.status, await page.text()]).toEqual([422, expect.stringContaining('more than a form can hold')]);
+    expect((await send('application/json', 'email=short@heronmail.example')).status).toBe(200);
   });
 
   it('says so when we cannot be reached, keeps what was typed, and never thanks falsely', async () => {
