@@ -73,7 +73,8 @@ export default async function Page({ params, searchParams }: Props) {
           <>
             In the last {PERIODS[days]} <b>{figure(sources.asked)}</b> asked for letters and <b>{figure(sources.confirmed)}</b>{' '}
             confirmed
-            {best && (
+            {best?.name === 'direct' && '; most came straight to your site'}
+            {best && best.name !== 'direct' && (
               <>
                 ; most came by <b>{best.name}</b>
               </>
