@@ -1,6 +1,6 @@
 import { betterAuth } from 'better-auth';
 import type pg from 'pg';
-import { renderNotice } from '@/core/writing/notice';
+import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import { post } from '../mail/outbox';
 
@@ -22,8 +22,8 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
     const footer = [
       `You get this because this address was typed at ${new URL(ctx.config.webOrigin).host}. If it was not you, do nothing.`,
     ];
-    const notice = renderNotice({ name: 'Inkset', colour: COLOUR, heading, paragraphs, link, footer });
-    return post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, ...notice });
+    const notice: Notice = { name: 'Inkset', colour: COLOUR, heading, paragraphs, link, footer };
+    return post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, notice });
   };
   return betterAuth({
     appName: 'Inkset',

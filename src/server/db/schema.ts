@@ -10,6 +10,7 @@ import type { ReaderAct, ReaderState } from '@/core/readers/state';
 import type { Judgement, Verdict } from '@/core/senders/judge';
 import type { RecordPurpose } from '@/core/senders/records';
 import type { Document, Layout } from '@/core/writing/document';
+import type { Notice } from '@/core/writing/notice';
 
 /** The tables as Kysely sees them. bigint keys come as strings, dates as YYYY-MM-DD (see connection.ts). */
 export type Schema = {
@@ -288,8 +289,7 @@ type OutboxTable = {
   reply_to: string | null;
   to_address: string;
   subject: string;
-  html: string;
-  text: string;
+  notice: JSONColumnType<Notice>;
   leave_url: string | null;
   state: Generated<'queued' | 'sent' | 'failed'>;
   attempts: Generated<number>;

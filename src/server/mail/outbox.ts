@@ -4,6 +4,7 @@ import { returnPathDomain } from '@/core/senders/records';
 import { signatureFields } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
 import { nextTry, type Outcome } from '@/core/sending/outcome';
+import { type Notice, renderNotice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { insertRows } from '../db/rows';
@@ -20,8 +21,8 @@ export type SingleMail = {
   from?: { name: string; address: string; replyTo?: string | null };
   to: string;
   subject: string;
-  html: string;
-  text: string;
+  /** What it says; made into HTML and text when it leaves. */
+  notice: Notice;
   leaveUrl?: string;
 };
 
@@ -34,8 +35,7 @@ const COLUMNS = [
   'reply_to',
   'to_address',
   'subject',
-  'html',
-  'text',
+  'notice',
   'leave_url',
   'due_at',
   'created_at',
@@ -54,8 +54,7 @@ export async function postAll(ctx: Context, db: Db, mails: SingleMail[]): Promis
     reply_to: mail.from?.replyTo ?? null,
     to_address: mail.to,
     subject: mail.subject,
-    html: mail.html,
-    text: mail.text,
+    notice: mail.notice,
     leave_url: mail.leaveUrl ?? null,
     due_at: now,
     created_at: now,
@@ -120,8 +119,7 @@ type Row = {
   reply_to: string | null;
   to_address: string;
   subject: string;
-  html: string;
-  text: string;
+  notice: Notice;
   leave_url: string | null;
 };
 
@@ -137,13 +135,16 @@ async function handOver(ctx: Context, row: Row): Promise<Outcome> {
     : undefined;
   const keys = own ? await signingKeys(ctx, own.id) : [await installationKey(ctx)];
   const domain = own?.domain ?? ctx.config.mailDomain;
-  const template = compileMime(row, {
-    fromName: row.from_name,
-    fromAddress: row.from_address,
-    replyTo: row.reply_to ?? undefined,
-    date: ctx.clock.now(),
-    boundary: `ink-${randomUUID()}`,
-  });
+  const template = compileMime(
+    { subject: row.subject, ...renderNotice(row.notice) },
+    {
+      fromName: row.from_name,
+      fromAddress: row.from_address,
+      replyTo: row.reply_to ?? undefined,
+      date: ctx.clock.now(),
+      boundary: `ink-${randomUUID()}`,
+    },
+  );
   const personal = { to: row.to_address, messageId: `<m.${row.id}@${domain}>`, leaveUrl: row.leave_url ?? undefined };
   const { headers, body } = fillMime(template, personal, {});
   const signatures = await signatureFields(headers, body, keys);

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { DateTime } from 'luxon';
 import { counted } from '@/core/growth/figures';
-import { renderNotice } from '@/core/writing/notice';
+import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { post } from '../mail/outbox';
@@ -103,14 +103,14 @@ export async function mailOwners(
   paragraphs: string[],
   path: string,
 ): Promise<void> {
-  const notice = renderNotice({
+  const notice: Notice = {
     name: newsletter.name,
     colour: '#17645c',
     heading,
     paragraphs,
     link: { label: 'Open the desk', url: `${ctx.config.webOrigin}/desk/${newsletter.slug}${path}` },
     footer: [`You get this because you own ${newsletter.name} and asked to be told. Switch it off under Settings.`],
-  });
+  };
   for (const owner of await ownersOf(db, newsletterId))
-    await post(ctx, db, { newsletterId: null, kind: 'alert', to: owner.email, subject: heading, ...notice });
+    await post(ctx, db, { newsletterId: null, kind: 'alert', to: owner.email, subject: heading, notice });
 }

@@ -2,7 +2,7 @@ import Joi from 'joi';
 import { Fault } from '@/core/faults';
 import { ROLE_WORDS, ROLES, type Role } from '@/core/newsletters/roles';
 import { parseAddress } from '@/core/readers/address';
-import { renderNotice } from '@/core/writing/notice';
+import type { Notice } from '@/core/writing/notice';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
@@ -87,7 +87,7 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
   const { token, hash } = mailedToken();
   const now = ctx.clock.now();
   const entry = { role, token_hash: hash, sent_at: now, expires_at: new Date(now.getTime() + INVITATION_DAYS * 86_400_000) };
-  const notice = renderNotice({
+  const notice: Notice = {
     name: newsletter.name,
     colour: '#17645c',
     heading: `Help with ${newsletter.name}`,
@@ -97,7 +97,7 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
     ],
     link: { label: 'Accept the invitation', url: `${ctx.config.webOrigin}/invitation/${token}` },
     footer: [`You get this because the owner of ${newsletter.name} typed this address. If it means nothing to you, do nothing.`],
-  });
+  };
   await ctx.db.transaction().execute(async (trx) => {
     await trx
       .insertInto('invitations')
@@ -109,7 +109,7 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
       kind: 'invitation',
       to: email,
       subject: `An invitation to ${newsletter.name}`,
-      ...notice,
+      notice,
     });
   });
 }

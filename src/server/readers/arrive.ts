@@ -2,7 +2,7 @@ import { createHmac, timingSafeEqual } from 'node:crypto';
 import type { FormDefinition } from '@/core/forms/definition';
 import { fill, wordsOf } from '@/core/forms/words';
 import { CONFIRMATION_DAYS } from '@/core/readers/state';
-import { renderNotice } from '@/core/writing/notice';
+import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { post, type SingleMail } from '../mail/outbox';
@@ -27,7 +27,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
   }
   if (next.welcome.on) {
     const gift = giftOf(ctx, form, reader.id);
-    const notice = renderNotice({
+    const notice: Notice = {
       name: newsletter.name,
       colour: '#17645c',
       heading: next.welcome.subject || `Welcome to ${newsletter.name}`,
@@ -37,7 +37,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
         `You get this because you confirmed that you want ${newsletter.name}.`,
         newsletter.postal_address.replace(/\r?\n/g, ', '),
       ],
-    });
+    };
     await post(ctx, db, {
       newsletterId: newsletter.id,
       readerId: reader.id,
@@ -45,7 +45,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
       from: await voiceOf(ctx, db, newsletter, next.confirmation.senderId),
       to: reader.address,
       subject: next.welcome.subject || `Welcome to ${newsletter.name}`,
-      ...notice,
+      notice,
     });
   }
   if (next.tellOwners && !reader.trial)
@@ -107,7 +107,7 @@ export function confirmationLetter(ctx: Context, { form, newsletter, reader, lis
     expires_at: new Date(now.getTime() + CONFIRMATION_DAYS * 86_400_000),
   };
   const listed = lists.map((list) => list.public_name).join(', ');
-  const notice = renderNotice({
+  const notice: Notice = {
     name: newsletter.name,
     colour: '#17645c',
     heading: fill(own.heading || words.heading, { name: newsletter.name }),
@@ -118,7 +118,7 @@ export function confirmationLetter(ctx: Context, { form, newsletter, reader, lis
       newsletter.postal_address.replace(/\r?\n/g, ', '),
     ],
     language: definition.language,
-  });
+  };
   const mail: SingleMail = {
     newsletterId: newsletter.id,
     readerId: reader.id,
@@ -126,7 +126,7 @@ export function confirmationLetter(ctx: Context, { form, newsletter, reader, lis
     from,
     to: reader.address,
     subject: fill(own.subject || words.subject, { name: newsletter.name }),
-    ...notice,
+    notice,
   };
   return { row, mail };
 }

@@ -1,5 +1,5 @@
 import type { Examined } from '@/core/senders/examine';
-import { renderNotice } from '@/core/writing/notice';
+import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { post } from '../mail/outbox';
@@ -18,7 +18,7 @@ export async function tellBroken(
     .where('id', '=', domain.newsletter_id)
     .executeTakeFirstOrThrow();
   const wrong = records.filter((record) => record.needed && !['right', 'look', 'unanswered'].includes(record.judgement.verdict));
-  const notice = renderNotice({
+  const notice: Notice = {
     name: 'Inkset',
     colour: '#17645c',
     heading: `${domain.name}: a record broke`,
@@ -30,14 +30,14 @@ export async function tellBroken(
     ],
     link: { label: 'See what differs', url: `${ctx.config.webOrigin}/desk/${newsletter.slug}/delivery/domains/${domain.id}` },
     footer: [`You get this because you own ${newsletter.name}.`],
-  });
+  };
   for (const owner of await ownersOf(db, domain.newsletter_id)) {
     await post(ctx, db, {
       newsletterId: null,
       kind: 'alert',
       to: owner.email,
       subject: `${domain.name}: a record broke, letters wait`,
-      ...notice,
+      notice,
     });
   }
 }

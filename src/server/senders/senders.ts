@@ -5,7 +5,7 @@ import { counted } from '@/core/growth/figures';
 import { parseAddress } from '@/core/readers/address';
 import { freeMailWarning } from '@/core/senders/free-mail';
 import { lookAlikeWarning } from '@/core/senders/look-alike';
-import { renderNotice } from '@/core/writing/notice';
+import type { Notice } from '@/core/writing/notice';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
@@ -195,7 +195,7 @@ async function mailProof(
     .set({ proof_hash: hash, proof_sent_at: now, proof_expires_at: new Date(now.getTime() + PROOF_HOURS * 3_600_000) })
     .where('id', '=', sender.id)
     .execute();
-  const notice = renderNotice({
+  const notice: Notice = {
     name: 'Inkset',
     colour: '#17645c',
     heading: 'Is this address yours?',
@@ -207,13 +207,13 @@ async function mailProof(
     footer: [
       'You get this because somebody typed this address as a sender. If it was not you, do nothing: no letter will leave from it.',
     ],
-  });
+  };
   await post(ctx, db, {
     newsletterId: null,
     kind: 'sender proof',
     to: sender.address,
     subject: `Confirm ${sender.address} as a sender`,
-    ...notice,
+    notice,
   });
 }
 
