@@ -161,6 +161,8 @@ describe('a form that changed since somebody last saw it', () => {
     await world.ctx.db.updateTable('forms').set({ archived_at: world.clock.now() }).where('id', '=', id).execute();
     const gone = await post(publicId, { email: someone() });
     expect([gone.status, (await gone.json()).error.sentence]).toEqual([410, expect.stringContaining('has closed this form')]);
+    await world.ctx.db.updateTable('forms').set({ archived_at: null }).where('id', '=', id).execute();
+    expect((await post(publicId, { email: someone() })).status).toBe(200);
   });
 });
 

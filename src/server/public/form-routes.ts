@@ -166,7 +166,7 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: Request,
   } catch (error) {
     const fault = asFault(error);
     // Joining may have looked at the form anew.
-    form &&= await signUps.lately(form.publicId);
+    form &&= (await signUps.lately(form.publicId).catch(() => null)) ?? form;
     definition &&= shownIn(form!, sent);
     if (fault.code === 'unavailable') ctx.log.error({ err: error }, 'a form could not be taken');
     const value =

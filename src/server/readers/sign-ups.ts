@@ -41,7 +41,9 @@ export class SignUps {
 
   /** A form as it was a while ago, where it is known, for `join`, which looks again by itself. */
   async lately(publicId: string): Promise<PublicForm | null> {
-    return this.#known.get(publicId) ?? this.form(publicId);
+    const known = this.#known.get(publicId);
+    // One that was put away may be back.
+    return known && !known.archivedAt ? known : this.form(publicId);
   }
 
   /**
