@@ -112,11 +112,12 @@ describe('from a form on a page to a post in an inbox', () => {
     };
     await add('Ottoline Vance', 'letters.lanternfish.example');
     await desk.getByText('This does not look like an email address.').first().waitFor();
-    await add('Ottoline Vance', 'letters@lanternfish.example');
-    await desk.getByText('Awaiting click').waitFor();
-    // The writer's mail for that domain is hosted at one of the providers; the DNS host knows.
+    // The writer's mail for that domain is hosted at one of the providers; the DNS host knows,
+    // before anything is sent there: a zone without its MX would refuse it for good.
     await world.post('dnsPage', '/zones', { domain: 'lanternfish.example' });
     await world.post('dnsPage', '/zones/lanternfish.example/add', { host: '@', type: 'MX', value: '10 mx.postbird.example' });
+    await add('Ottoline Vance', 'letters@lanternfish.example');
+    await desk.getByText('Awaiting click').waitFor();
     await world.advance(2);
     const proof = await world.letter('letters@lanternfish.example', 'Confirm letters@lanternfish.example');
     const opened = await world.click(writer, proof, 'Yes, it is mine');

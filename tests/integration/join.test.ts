@@ -61,7 +61,8 @@ describe('a form sent in', () => {
     const address = someone();
     await Promise.all([send(address), send(address), send(address.toUpperCase())]);
     await world.work();
-    expect(world.mail.to(address).length + world.mail.to(address.toUpperCase()).length).toBe(1);
+    // Whichever came first is written to as it was typed.
+    expect(world.mail.taken.filter((mail) => mail.to.toLowerCase() === address)).toHaveLength(1);
     const rows = await world.ctx.db.selectFrom('readers').select('id').where('address_key', '=', address).execute();
     expect(rows).toHaveLength(1);
   });
