@@ -16,6 +16,7 @@ import { keepPicture } from '@/server/newsletters/media';
 import type { PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { listsOf, readersPage, totalsOf } from '@/server/readers/readers';
+import { readersShown } from '@/server/readers/shown';
 import { MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -273,5 +274,30 @@ describe('a copy of a page to click in', () => {
     await expect(pageForPicking(world.ctx, `${origin}/gone`)).rejects.toMatchObject({ sentence: expect.stringContaining('404') });
     await expect(pageForPicking(world.ctx, `${origin}/data`)).rejects.toMatchObject({ code: 'invalid' });
     await expect(pageForPicking(world.ctx, 'javascript:alert(1)')).rejects.toMatchObject({ code: 'invalid' });
+  });
+});
+
+describe('what a form can say of those who read', () => {
+  it('how many there are, from the floor on, in tens, and counted only now and then', async () => {
+    const own = await world.newsletter('Counted');
+    const addresses = Array.from({ length: 127 }, (_, n) => `counted${n}@heronmail.example`);
+    await world.readers(own, addresses);
+    expect(await readersShown(world.ctx, own.id, 0)).toBeUndefined();
+    expect(await readersShown(world.ctx, own.id, 121)).toBeUndefined();
+    expect(await readersShown(world.ctx, own.id, 120)).toBe(120);
+    // Counted every ten minutes at the most: three more are not seen yet.
+    await world.readers(own, ['late1@heronmail.example', 'late2@heronmail.example', 'late3@heronmail.example']);
+    expect(await readersShown(world.ctx, own.id, 100)).toBe(120);
+  });
+
+  it('how many of those who came thirty days ago still read', async () => {
+    const own = await world.newsletter('Stayed');
+    const { id: formId } = await world.form(own);
+    const ids = await world.readers(own, ['stays@heronmail.example', 'leaves@heronmail.example']);
+    await world.ctx.db.updateTable('readers').set({ source_form_id: formId }).where('id', 'in', ids).execute();
+    expect((await insightOf(world.ctx, own, formId)).stayed).toEqual({ of: 0, still: 0 });
+    world.clock.advance(31 * 24 * 60 * MINUTE);
+    await world.ctx.db.updateTable('memberships').set({ state: 'left' }).where('reader_id', '=', ids[1]!).execute();
+    expect((await insightOf(world.ctx, own, formId)).stayed).toEqual({ of: 2, still: 1 });
   });
 });
