@@ -7,14 +7,16 @@ import { chromium } from 'playwright-core';
 import { type FormCode, formCodes } from '@/core/forms/codes';
 import { startingForm } from '@/core/forms/definition';
 import { formCss } from '@/core/forms/look';
-import { formHtml, thanksHtml } from '@/core/forms/render';
+import { formHtml, scriptHtml, thanksHtml } from '@/core/forms/render';
 import { wordsOf } from '@/core/forms/words';
 import { ROOT } from '../cli/home';
 import type { Figure } from './report';
 
-const ROUNDS = 9;
-/** Long enough for what the script says of its form to have gone out. */
-const WATCHED_MS = 1_500;
+const ROUNDS = 15;
+/** Long enough for the page to have come to rest. */
+const WATCHED_MS = 1_000;
+/** Long enough for what the script says of its form to have gone out, once the page is put away. */
+const LEAVING_MS = 300;
 const FLAGS =
   '--no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --no-first-run --disable-quic';
 
@@ -32,7 +34,8 @@ async function pages(): Promise<Record<string, { type: string; text: string }>> 
   const publicId = '000000000000';
   const [{ code }] = formCodes({ publicId, definition: form, lists: [] }, '') as [FormCode];
   const line = code.replace(/<noscript>.*<\/noscript>/, '');
-  const html = formHtml({ form, action: '/e/form/0' });
+  const plain = formHtml({ form, action: '/e/form/0' });
+  const html = scriptHtml(plain);
   const css = formCss(form.look, 'block', html);
   const version = { css, html, thanks: thanksHtml(form), redirect: '', placement: form.placement, away: wordsOf('en').away };
   const data = JSON.stringify({ id: publicId, action: '/e/form/0', a: version, b: null });
@@ -44,7 +47,7 @@ async function pages(): Promise<Record<string, { type: string; text: string }>> 
   return {
     [`/e/form/${publicId}.js`]: { type: 'text/javascript', text: outputFiles[0]!.text.replace('__FORM__', () => data) },
     '/with': article(line),
-    '/plain': article(`<style>${css}</style>${html}`),
+    '/plain': article(`<style>${css}</style>${plain}`),
     '/without': article(''),
   };
 }
@@ -52,8 +55,9 @@ async function pages(): Promise<Record<string, { type: string; text: string }>> 
 type Slice = { name: string; ph: string; pid: number; tid: number; tdur?: number };
 
 /**
- * What the script line costs a page: processor time of the page's main thread over all its tasks, scripts, styles, layout, painting and the
- * message of what happened, in Chromium with nothing cached; the same article with the line, with the form as plain HTML, and without.
+ * What the script line costs a page: processor time of the page's main thread over all its tasks, scripts, styles, layout, painting and, when
+ * the page is put away, the message of what happened, in Chromium with nothing cached; the same article with the line, with the form as plain
+ * HTML, and without.
  */
 export async function embed(): Promise<Figure> {
   if (!existsSync('/usr/bin/chromium')) throw new Error('This needs Chromium: apt-get install chromium');
@@ -78,6 +82,9 @@ export async function embed(): Promise<Figure> {
     await session.send('Tracing.start', { traceConfig: { includedCategories: categories }, transferMode: 'ReportEvents' });
     await tab.goto(origin + path, { waitUntil: 'load' });
     await tab.waitForTimeout(WATCHED_MS);
+    // In all three pages, since asking for it costs something too.
+    await tab.evaluate(() => dispatchEvent(new Event('pagehide')));
+    await tab.waitForTimeout(LEAVING_MS);
     const complete = new Promise((resolve) => session.once('Tracing.tracingComplete', resolve));
     await session.send('Tracing.end');
     await complete;

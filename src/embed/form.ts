@@ -52,23 +52,28 @@ const version = letter === 'b' && data.b ? data.b : data.a;
 const { placement } = version;
 const over = placement.kind === 'ribbon' || placement.kind === 'corner card' || placement.kind === 'pop-up';
 
-// What happened goes out together, a moment later: a message costs the page more than drawing a form.
+// What happened on a page goes out together when the page is put away or the form is sent in: a message costs the page as much as building
+// the form, and should not come while somebody reads.
 let happened: string[] = [];
+let where = '';
 const tell = () => {
   if (!happened.length) return;
-  const url = `${data.action}/note?what=${happened}&v=${letter}&at=${encodeURIComponent(location.origin + location.pathname)}`;
+  const url = `${data.action}/note?what=${happened}&v=${letter}&at=${encodeURIComponent(where)}`;
   happened = [];
   if (!navigator.sendBeacon?.(url)) fetch(url, { method: 'POST', keepalive: true }).catch(() => {});
 };
 const note = (what: string) => {
-  if (happened.push(what) === 1) setTimeout(tell, 1000);
+  where = location.origin + location.pathname;
+  happened.push(what);
 };
 addEventListener('pagehide', tell);
+document.addEventListener('visibilitychange', () => {
+  if (document.visibilityState === 'hidden') tell();
+});
 
-const belongs = (): boolean => {
+const today = (): string => {
   const now = new Date();
-  const today = `${now.getFullYear()}-${String(now.getMonth() + 1).padStart(2, '0')}-${String(now.getDate()).padStart(2, '0')}`;
-  return standsOn(placement, location.pathname, today);
+  return `${now.getFullYear()}-${String(now.getMonth() + 1).padStart(2, '0')}-${String(now.getDate()).padStart(2, '0')}`;
 };
 
 const OVER: Record<string, string> = {
@@ -102,7 +107,7 @@ function mount(at: (element: HTMLElement) => void): void {
   host = element;
   element.setAttribute('data-inkset-form', data.id);
   const root = element.attachShadow({ mode: 'open' });
-  const before = document.activeElement;
+  const before = over ? document.activeElement : null;
   const close = (mine: boolean) => {
     if (mine) keep(`${key}:closed`, String(Date.now()));
     element.remove();
@@ -150,18 +155,9 @@ function mount(at: (element: HTMLElement) => void): void {
 }
 
 function wire(root: ShadowRoot, show: (html: string) => void): void {
-  const form = root.querySelector('form');
-  if (!form) return;
-  const value = (name: string, text: string) => {
-    const input = form.elements.namedItem(name);
-    if (input instanceof HTMLInputElement) input.value = text;
-  };
-  value('page', location.href);
-  value('referrer', document.referrer);
-  value('variant', letter);
-  form.addEventListener('input', () => note('started'), { once: true });
+  root.addEventListener('input', () => note('started'), { once: true });
 
-  const fault = (name: string, sentence: string) => {
+  const fault = (form: HTMLFormElement, name: string, sentence: string) => {
     const found = form.elements.namedItem(name);
     const input = found instanceof RadioNodeList ? found[0] : found;
     const place = input instanceof HTMLElement ? (input.closest('.ink-field') ?? input) : form.querySelector('.ink-row');
@@ -177,18 +173,22 @@ function wire(root: ShadowRoot, show: (html: string) => void): void {
   };
 
   let next: Record<string, string> = {};
-  form.addEventListener('submit', (event) => {
+  root.addEventListener('submit', (event) => {
     event.preventDefault();
+    const form = event.target as HTMLFormElement;
     const button = form.querySelector<HTMLButtonElement>('button[type=submit]');
     if (!button || button.disabled) return;
+    for (const input of form.querySelectorAll<HTMLInputElement>('[inputmode=email]')) input.type = 'email';
+    if (!form.noValidate && !form.reportValidity()) return;
+    tell();
     button.disabled = true;
     for (const old of root.querySelectorAll('.ink-fault')) old.remove();
     const body = new URLSearchParams();
     new FormData(form).forEach((entry, name) => {
       body.append(name, String(entry));
     });
-    body.set('placement', placement.kind);
-    for (const [name, text] of Object.entries(next)) body.set(name, text);
+    const here = { page: location.href, referrer: document.referrer, variant: letter, placement: placement.kind };
+    for (const [name, text] of Object.entries({ ...here, ...next })) body.set(name, text);
     const touches = (window as { inksetTouches?: () => { first: unknown; last: unknown } }).inksetTouches?.();
     if (touches) {
       body.set('first', JSON.stringify(touches.first));
@@ -212,10 +212,10 @@ function wire(root: ShadowRoot, show: (html: string) => void): void {
         }
         next = error.next ?? {};
         const fields = Object.entries(error.fields ?? {});
-        for (const [name, sentence] of fields) fault(name, sentence);
-        if (!fields.length) fault('', error.sentence);
+        for (const [name, sentence] of fields) fault(form, name, sentence);
+        if (!fields.length) fault(form, '', error.sentence);
       })
-      .catch(() => fault('', version.away))
+      .catch(() => fault(form, '', version.away))
       .finally(() => {
         button.disabled = false;
       });
@@ -239,7 +239,7 @@ function place(): void {
   stop = [];
   host?.remove();
   host = null;
-  if (!belongs()) return;
+  if (!standsOn(placement, location.pathname, today)) return;
   if (placement.kind === 'panel' || placement.kind === 'one line') {
     if (tag?.parentNode) mount((element) => tag.parentNode?.insertBefore(element, tag));
     return;
@@ -284,6 +284,7 @@ const ready = () => {
   const look = () => {
     if (location.pathname === path) return;
     path = location.pathname;
+    tell();
     setTimeout(place, 50);
   };
   addEventListener('popstate', look);

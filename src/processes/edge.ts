@@ -14,16 +14,22 @@ import { onStop, start } from './lifecycle';
 /** What is read and thrown away of a body that is too long, so that its sender is there to hear the answer. */
 const PATIENCE_BYTES = 8_000_000;
 
-/** A body, or as much of it as shows that it is too long. */
-async function readUpTo(incoming: IncomingMessage, most: number): Promise<Buffer> {
-  const chunks: Buffer[] = [];
+/** A body, or as much of it as shows that it is too long. Read by its events, which is cheaper than as an iterator. */
+function readBody(incoming: IncomingMessage): Promise<Buffer> {
+  const kept: Buffer[] = [];
   let size = 0;
-  for await (const chunk of incoming.iterator({ destroyOnReturn: false }) as AsyncIterable<Buffer>) {
-    if (size < most) chunks.push(chunk);
-    size += chunk.length;
-    if (size > PATIENCE_BYTES) break;
-  }
-  return Buffer.concat(chunks).subarray(0, most);
+  return new Promise((resolve, reject) => {
+    const done = () => resolve(kept.length === 1 ? kept[0]! : Buffer.concat(kept));
+    incoming.on('data', (chunk: Buffer) => {
+      if (size <= MOST_BYTES) kept.push(chunk);
+      size += chunk.length;
+      if (size <= PATIENCE_BYTES) return;
+      incoming.pause();
+      done();
+    });
+    incoming.once('end', done);
+    incoming.once('error', reject);
+  });
 }
 
 start(async () => {
@@ -42,24 +48,25 @@ start(async () => {
 
   async function answer(incoming: IncomingMessage, outgoing: ServerResponse): Promise<void> {
     if (incoming.url === '/healthz') return void outgoing.end('ok');
-    const headers = new Headers();
-    for (const [name, value] of Object.entries(incoming.headers)) if (value !== undefined) headers.set(name, String(value));
-    if (!headers.has('x-forwarded-for')) headers.set('x-forwarded-for', incoming.socket.remoteAddress ?? '');
     const hasBody = incoming.method !== 'GET' && incoming.method !== 'HEAD';
-    const sent = hasBody ? await readUpTo(incoming, MOST_BYTES + 1) : null;
-    const request = new Request(new URL(incoming.url ?? '/', ctx.config.linkOrigin), {
-      method: incoming.method,
-      headers,
-      ...(sent && { body: new Uint8Array(sent) }),
+    const sent = hasBody ? await readBody(incoming) : Buffer.alloc(0);
+    const header = (name: string) => {
+      const value = incoming.headers[name];
+      if (value !== undefined) return String(value);
+      return name === 'x-forwarded-for' ? (incoming.socket.remoteAddress ?? '') : null;
+    };
+    const { status, headers, body } = await handle({
+      method: incoming.method ?? 'GET',
+      url: new URL(incoming.url ?? '/', ctx.config.linkOrigin),
+      headers: { get: header },
+      body: async () => sent,
     });
-    const response = await handle(request);
-    const body = Buffer.from(await response.arrayBuffer());
-    const fields = Object.fromEntries(response.headers);
-    // 204 and 304 have no body and so no length (RFC 9110 section 8.6).
-    if (response.status !== 204) fields['content-length'] = String(body.length);
+    const fields = { ...headers };
+    // An answer without a body has no length either (RFC 9110 section 8.6).
+    if (status !== 204) fields['content-length'] = String(Buffer.byteLength(body));
     // Of a body without end the rest is not read: the line is closed once the answer is out.
     if (!incoming.complete) fields.connection = 'close';
-    outgoing.writeHead(response.status, fields);
+    outgoing.writeHead(status, fields);
     outgoing.end(incoming.method === 'HEAD' ? undefined : body);
   }
 

@@ -628,6 +628,32 @@ describe('a form on somebody’s page, wherever it stands', () => {
     },
   );
 
+  it('holds back what is no address, and tells what happened when the page is put away, not while it is read', async () => {
+    await place('panel');
+    const page = await (await world.visitor()).newPage();
+    page.setDefaultTimeout(10_000);
+    const quiet = `<!doctype html><html lang="en"><title>Quiet</title><main>${await codeOf('script')}</main>`;
+    await page.route(world.at('blog', '/quiet'), (route) => route.fulfill({ contentType: 'text/html', body: quiet }));
+    await page.goto(world.at('blog', '/quiet'));
+    const sent: string[] = [];
+    page.on('request', (request) => sent.push(request.url()));
+    const email = page.getByLabel('Email');
+    await email.fill('nobody at all');
+    await page.getByRole('button', { name: 'Send me the next one' }).click();
+    expect(await email.evaluate((input: HTMLInputElement) => input.validity.typeMismatch)).toBe(true);
+    expect(sent).toEqual([]);
+    await page.goto('about:blank');
+    const told = () =>
+      ctx.db
+        .selectFrom('form_places')
+        .select(['path', 'loads'])
+        .where('form_id', '=', form.id)
+        .where('path', '=', '/quiet')
+        .execute();
+    await expect.poll(told, { timeout: 15_000 }).toEqual([{ path: '/quiet', loads: 1 }]);
+    await page.context().close();
+  });
+
   it('a pop-up comes on a click, keeps the keyboard inside, goes with Escape, and gives the focus back', async () => {
     await place('pop-up', {}, { click: 'h1' });
     const { page, box } = await open();
@@ -666,7 +692,7 @@ describe('a form on somebody’s page, wherever it stands', () => {
     await place('panel', start);
     const { page, box } = await open(narrow);
     await box.locator('form[dir=rtl]').waitFor();
-    await box.locator('input[type=email]').fill('nobody@');
+    await box.locator('input[name=email]').fill('nobody@');
     await box.locator('form').evaluate((element: HTMLFormElement) => element.setAttribute('novalidate', ''));
     await box.locator('button[type=submit]').click();
     await box

@@ -20,7 +20,7 @@ import { insightOf } from '@/server/forms/insight';
 import { endTest, startTest, testOf } from '@/server/forms/tests';
 import { FormBook } from '@/server/growth/counts';
 import { keepGift } from '@/server/newsletters/media';
-import type { PublicHandler } from '@/server/public/request';
+import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { giftOf } from '@/server/readers/arrive';
 import { readerProfile } from '@/server/readers/readers';
@@ -36,7 +36,7 @@ beforeAll(async () => {
   world = await TestWorld.open();
   newsletter = await world.newsletter();
   book = new FormBook(world.ctx);
-  handle = publicRoutes(world.ctx, new MarkBook(world.ctx), book);
+  handle = overFetch(publicRoutes(world.ctx, new MarkBook(world.ctx), book));
 });
 afterAll(() => world.close());
 beforeEach(async () => {

@@ -3,7 +3,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { MarkBook } from '@/server/delivery/marks';
 import { createForm, formOf, saveDraft } from '@/server/forms/forms';
 import { openNewsletter } from '@/server/newsletters/newsletters';
-import type { PublicHandler } from '@/server/public/request';
+import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { readerProfile } from '@/server/readers/readers';
 import { letterOf, scheduleLetter } from '@/server/sending/letters';
@@ -19,7 +19,7 @@ beforeAll(async () => {
   world = await TestWorld.open();
   newsletter = await world.newsletter();
   marks = new MarkBook(world.ctx);
-  handle = publicRoutes(world.ctx, marks);
+  handle = overFetch(publicRoutes(world.ctx, marks));
   path = `/e/form/${(await world.form(newsletter)).publicId}`;
 });
 afterAll(() => world.close());
@@ -89,7 +89,7 @@ describe('a form', () => {
   });
 
   it('never thanks falsely when the database is away', async () => {
-    const away = publicRoutes({ ...world.ctx, db: world.ctx.db.withSchema('nowhere') }, marks);
+    const away = overFetch(publicRoutes({ ...world.ctx, db: world.ctx.db.withSchema('nowhere') }, marks));
     const response = await away(
       new Request(`https://go.inkset.example${path}`, {
         method: 'POST',

@@ -6,7 +6,7 @@ import { solve } from '@/core/forms/work';
 import { MarkBook } from '@/server/delivery/marks';
 import { createForm, formOf, publicForm, publishForm, saveDraft } from '@/server/forms/forms';
 import { startTest } from '@/server/forms/tests';
-import type { PublicHandler } from '@/server/public/request';
+import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { confirm } from '@/server/readers/confirm';
 import { SignUps } from '@/server/readers/sign-ups';
@@ -19,7 +19,7 @@ let handle: PublicHandler;
 beforeAll(async () => {
   world = await TestWorld.open();
   newsletter = await world.newsletter();
-  handle = publicRoutes(world.ctx, new MarkBook(world.ctx));
+  handle = overFetch(publicRoutes(world.ctx, new MarkBook(world.ctx)));
 });
 afterAll(() => world.close());
 afterEach(() => void vi.useRealTimers());

@@ -13,7 +13,7 @@ import { find } from '@/server/growth/find';
 import { sourcesOf } from '@/server/growth/sources';
 import { housekeeping } from '@/server/jobs/tick';
 import { keepPicture } from '@/server/newsletters/media';
-import type { PublicHandler } from '@/server/public/request';
+import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { listsOf, readersPage, totalsOf } from '@/server/readers/readers';
 import { readersShown } from '@/server/readers/shown';
@@ -27,7 +27,7 @@ let id = '';
 beforeAll(async () => {
   world = await TestWorld.open();
   newsletter = await world.newsletter();
-  handle = publicRoutes(world.ctx, new MarkBook(world.ctx));
+  handle = overFetch(publicRoutes(world.ctx, new MarkBook(world.ctx)));
 });
 afterAll(() => world.close());
 beforeEach(async () => {

@@ -176,13 +176,13 @@ describe('where it stands', () => {
   });
   it('hiding beats showing, and the first and last day count', () => {
     const at = { show: ['/posts/*'], hide: ['/posts/secret'], from: '2026-11-24', to: '2026-11-30' };
-    expect(standsOn(at, '/posts/a', '2026-11-24')).toBe(true);
-    expect(standsOn(at, '/posts/a', '2026-11-30')).toBe(true);
-    expect(standsOn(at, '/posts/a', '2026-11-23')).toBe(false);
-    expect(standsOn(at, '/posts/a', '2026-12-01')).toBe(false);
-    expect(standsOn(at, '/posts/secret', '2026-11-25')).toBe(false);
-    expect(standsOn(at, '/about', '2026-11-25')).toBe(false);
-    expect(standsOn({ show: [], hide: [], from: '', to: '' }, '/about', '2026-11-25')).toBe(true);
+    expect(standsOn(at, '/posts/a', () => '2026-11-24')).toBe(true);
+    expect(standsOn(at, '/posts/a', () => '2026-11-30')).toBe(true);
+    expect(standsOn(at, '/posts/a', () => '2026-11-23')).toBe(false);
+    expect(standsOn(at, '/posts/a', () => '2026-12-01')).toBe(false);
+    expect(standsOn(at, '/posts/secret', () => '2026-11-25')).toBe(false);
+    expect(standsOn(at, '/about', () => '2026-11-25')).toBe(false);
+    expect(standsOn({ show: [], hide: [], from: '', to: '' }, '/about', () => '2026-11-25')).toBe(true);
   });
 });
 

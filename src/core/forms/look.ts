@@ -243,7 +243,7 @@ export function formCss(look: Look, shape: 'block' | 'line' = 'block', html?: st
     has('ink-half') && '.ink-half{flex:1 1 180px}',
     '.ink-field>span,.ink-field>legend{display:block;padding:0;margin:0 0 4px}',
     has('ink-help') && '.ink-help{display:block;margin-top:4px;font-size:12.5px;opacity:.85}',
-    `${inputs.map((name) => `.ink-field ${name}`).join()}{display:block;width:100%;min-height:44px;padding:10px 12px;border:1px solid #7b8190;border-radius:${small}px;background:#fffefb;color:#1c2230;font:16px/1.25 inherit;font-family:inherit}`,
+    `${inputs.map((name) => `.ink-field ${name}`).join()}{display:block;width:100%;min-height:44px;padding:10px 12px;border:1px solid #7b8190;border-radius:${small}px;background:#fffefb;color:#1c2230;font:inherit;font-size:16px;line-height:1.25}`,
     has('<textarea') && '.ink-field textarea{min-height:88px}',
     has('ink-tick') &&
       `.ink-tick{display:flex;gap:10px;align-items:flex-start;margin:6px 0;font-size:14px;text-align:start}.ink-tick input{flex:0 0 auto;width:20px;height:20px;min-height:0;margin:1px 0 0;accent-color:${look.buttonColour}}`,
@@ -253,7 +253,8 @@ export function formCss(look: Look, shape: 'block' | 'line' = 'block', html?: st
     // Said by the page's script too, so never left out.
     '.ink-fault{display:block;margin-top:4px;padding:3px 6px;border-radius:3px;background:#f8e6e2;color:#8b231c;font-size:13px}',
     has('ink-small') && '.ink-small{margin:12px 0 0!important;font-size:13px}',
-    '.ink-away{position:absolute!important;inset-inline-start:-9999px;height:1px;width:1px;overflow:hidden}',
+    // The trap for machines: not laid out at all, so that no browser fills it in for people, and it costs the page nothing.
+    '.ink-form [hidden]{display:none!important}',
     '.ink-thanks{font-size:17px}',
     shape === 'line' &&
       '.ink-form{display:flex;flex-wrap:wrap;gap:10px 20px;align-items:center}.ink-form h2{margin:0;font-size:17px}.ink-form>p{margin:0}.ink-row{flex:1 1 320px}',

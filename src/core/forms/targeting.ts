@@ -22,9 +22,13 @@ export function fits(path: string, pattern: string): boolean {
   return text.length - last.length >= at && text.endsWith(last);
 }
 
-/** May the form stand on this page on this day? Hiding beats showing. */
-export function standsOn(targeting: Targeting, path: string, today: string): boolean {
-  if ((targeting.from && today < targeting.from) || (targeting.to && today > targeting.to)) return false;
+/** May the form stand on this page on this day (`YYYY-MM-DD`, asked for only where a schedule is set)? Hiding beats showing. */
+export function standsOn(targeting: Targeting, path: string, today: () => string): boolean {
+  const { from, to } = targeting;
+  if (from || to) {
+    const day = today();
+    if ((from && day < from) || (to && day > to)) return false;
+  }
   if (targeting.hide.some((pattern) => fits(path, pattern))) return false;
   return targeting.show.length === 0 || targeting.show.some((pattern) => fits(path, pattern));
 }

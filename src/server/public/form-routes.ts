@@ -3,7 +3,7 @@ import { join as joinPath } from 'node:path';
 import { asFault, Fault } from '@/core/faults';
 import type { FormDefinition } from '@/core/forms/definition';
 import { formCss } from '@/core/forms/look';
-import { formHtml, thanksHtml } from '@/core/forms/render';
+import { formHtml, scriptHtml, thanksHtml } from '@/core/forms/render';
 import { wordsOf } from '@/core/forms/words';
 import { parseAddress } from '@/core/readers/address';
 import type { Context } from '../context';
@@ -14,7 +14,7 @@ import { readersShown } from '../readers/shown';
 import { closed, type SignUps } from '../readers/sign-ups';
 import { json, page, saying } from './page';
 import { type WantedProof, wantProof } from './proof';
-import { readFields, visitorOf } from './request';
+import { answer, type PublicAnswer, type PublicRequest, readFields, visitorOf } from './request';
 import { stamp } from './stamp';
 
 const CORS = { 'access-control-allow-origin': '*' };
@@ -34,7 +34,7 @@ const shapeOf = (definition: FormDefinition) =>
 const FRAME_SCRIPT =
   "new ResizeObserver(function(){parent.postMessage({inkset:location.pathname,height:Math.ceil(document.documentElement.getBoundingClientRect().height)},'*')}).observe(document.documentElement)";
 
-function framed(form: PublicForm, definition: FormDefinition, body: string, status = 200, script = ''): Response {
+function framed(form: PublicForm, definition: FormDefinition, body: string, status = 200, script = ''): PublicAnswer {
   return page({
     name: form.newsletter.name,
     title: definition.heading,
@@ -60,10 +60,10 @@ async function viewOf(ctx: Context, form: PublicForm, definition: FormDefinition
 export async function showForm(
   ctx: Context,
   signUps: SignUps,
-  request: Request,
+  request: PublicRequest,
   publicId: string,
   book: FormBook,
-): Promise<Response> {
+): Promise<PublicAnswer> {
   try {
     const form = await load(publicId, (id) => signUps.form(id));
     const around = request.headers.get('referer') ?? '';
@@ -87,15 +87,15 @@ function built(name: 'form' | 'site' | 'frame' | 'proof'): string {
 const JS = { 'content-type': 'text/javascript; charset=utf-8', 'cache-control': 'public, max-age=60', ...CORS };
 
 /** GET /e/site.js and /e/frame.js: the same for everybody, so they may be kept for an hour. */
-export const plainScript = (name: 'site' | 'frame'): Response =>
-  new Response(built(name), { headers: { ...JS, 'cache-control': 'public, max-age=3600' } });
+export const plainScript = (name: 'site' | 'frame'): PublicAnswer =>
+  answer(built(name), { headers: { ...JS, 'cache-control': 'public, max-age=3600' } });
 
 /** GET /e/form/ID.js: the script with the form as it is now, so that what is published reaches every page at once. */
-export async function formScript(ctx: Context, signUps: SignUps, publicId: string): Promise<Response> {
+export async function formScript(ctx: Context, signUps: SignUps, publicId: string): Promise<PublicAnswer> {
   try {
     const form = await load(publicId, (id) => signUps.form(id));
     const version = async (definition: FormDefinition) => {
-      const html = formHtml(await viewOf(ctx, form, definition));
+      const html = scriptHtml(formHtml(await viewOf(ctx, form, definition)));
       return {
         css: formCss(definition.look, shapeOf(definition), html),
         html,
@@ -113,10 +113,10 @@ export async function formScript(ctx: Context, signUps: SignUps, publicId: strin
     };
     // "<" is escaped so that the text stays inert wherever it is pasted.
     const body = built('form').replace('__FORM__', () => JSON.stringify(data).replace(/</g, '\\u003c'));
-    return new Response(body, { headers: JS });
+    return answer(body, { headers: JS });
   } catch (error) {
     // A page of somebody else's must not break because a form is gone: the script does nothing, and says why in a comment.
-    return new Response(`/* Inkset: ${asFault(error).sentence.replace(/\*\//g, '')} */`, {
+    return answer(`/* Inkset: ${asFault(error).sentence.replace(/\*\//g, '')} */`, {
       status: 200,
       headers: { ...JS, 'cache-control': 'no-store' },
     });
@@ -126,9 +126,14 @@ export async function formScript(ctx: Context, signUps: SignUps, publicId: strin
 const NOTES = ['loaded', 'seen', 'started'] as const;
 
 /** POST /e/form/ID/note: a page says that the form was loaded, seen or begun, or several of these. Always 204; unknown forms and words count nothing. */
-export async function noteForm(signUps: SignUps, request: Request, publicId: string, book: FormBook): Promise<Response> {
-  const done = new Response(null, { status: 204, headers: CORS });
-  const query = new URL(request.url).searchParams;
+export async function noteForm(
+  signUps: SignUps,
+  request: PublicRequest,
+  publicId: string,
+  book: FormBook,
+): Promise<PublicAnswer> {
+  const done = answer('', { status: 204, headers: CORS });
+  const query = request.url.searchParams;
   const said = (query.get('what') ?? '').split(',');
   const fields = NOTES.filter((field) => said.includes(field));
   if (fields.length === 0) return done;
@@ -147,7 +152,7 @@ const shownIn = (form: PublicForm, sent: Record<string, string>) =>
  * `Accept: application/json`, else a page; a fault comes back with what was typed. Under attack it asks for a proof of work and says so
  * (428): scripts solve it unseen, a page without one asks to wait and press again. Never a false thanks.
  */
-export async function sendForm(ctx: Context, signUps: SignUps, request: Request, publicId: string): Promise<Response> {
+export async function sendForm(ctx: Context, signUps: SignUps, request: PublicRequest, publicId: string): Promise<PublicAnswer> {
   const wantsJson = (request.headers.get('accept') ?? '').includes('application/json');
   let form: PublicForm | null = null;
   let definition: FormDefinition | null = null;
@@ -161,7 +166,7 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: Request,
     definition = shownIn(form, sent);
     if (wantsJson) return json({ ok: true }, 200, CORS);
     if (definition.next.redirect)
-      return new Response(null, { status: 303, headers: { location: definition.next.redirect, 'cache-control': 'no-store' } });
+      return answer('', { status: 303, headers: { location: definition.next.redirect, 'cache-control': 'no-store' } });
     return framed(form, definition, thanksHtml(definition));
   } catch (error) {
     const fault = asFault(error);
@@ -194,8 +199,8 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: Request,
 const solving = (challenge: WantedProof['challenge']) => built('proof').replace('__CHALLENGE__', () => JSON.stringify(challenge));
 
 /** OPTIONS for cross-origin posts with JSON bodies. */
-export const allowPost = (): Response =>
-  new Response(null, {
+export const allowPost = (): PublicAnswer =>
+  answer('', {
     status: 204,
     headers: { ...CORS, 'access-control-allow-headers': 'content-type, accept', 'access-control-allow-methods': 'POST' },
   });

@@ -3,6 +3,7 @@ import { directionOf } from '@/core/forms/words';
 import { escapeHtml } from '@/core/html';
 import type { Context } from '../context';
 import { readMedia } from '../newsletters/media';
+import { answer, type PublicAnswer } from './request';
 
 export type PublicPage = {
   title: string;
@@ -24,13 +25,13 @@ button{font:600 16px/1.2 system-ui,sans-serif;padding:13px 22px;border:0;border-
 button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}`;
 
 /** A page for readers: no script, readable everywhere, in light and dark, cached nowhere. */
-export function page(view: PublicPage): Response {
+export function page(view: PublicPage): PublicAnswer {
   const inner = view.bare ? view.body : `<main><header>${escapeHtml(view.name)}</header>${view.body}</main>`;
   const html = `<!doctype html><html lang="${escapeHtml(view.language ?? 'en')}" dir="${directionOf(view.language ?? 'en')}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><meta name="robots" content="noindex"><title>${escapeHtml(
     view.title,
   )}</title><style>${view.bare ? 'body{margin:0;background:transparent}' : CSS}</style></head><body>${inner}${view.script ? `<script>${view.script}</script>` : ''}</body></html>`;
   const scriptRule = view.script ? ` script-src 'sha256-${createHash('sha256').update(view.script).digest('base64')}';` : '';
-  return new Response(html, {
+  return answer(html, {
     status: view.status ?? 200,
     headers: {
       'content-type': 'text/html; charset=utf-8',
@@ -44,14 +45,14 @@ export function page(view: PublicPage): Response {
 }
 
 /** A page that says one thing: a title and a sentence. */
-export const saying = (name: string, title: string, sentence: string, status = 200): Response =>
+export const saying = (name: string, title: string, sentence: string, status = 200): PublicAnswer =>
   page({ name, title, status, body: `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(sentence)}</p>` });
 
 /** GET /e/media/ID.png: an uploaded picture. Its address changes with its content, so it may be kept for ever. */
-export async function picture(ctx: Pick<Context, 'config'>, id: string): Promise<Response> {
+export async function picture(ctx: Pick<Context, 'config'>, id: string): Promise<PublicAnswer> {
   const bytes = await readMedia(ctx, id);
   if (!bytes) return saying('Not found', 'There is no such picture', 'Perhaps a part of the address is missing.', 404);
-  return new Response(new Uint8Array(bytes), {
+  return answer(bytes, {
     headers: {
       'content-type': 'image/png',
       'cache-control': 'public, max-age=31536000, immutable',
@@ -60,8 +61,8 @@ export async function picture(ctx: Pick<Context, 'config'>, id: string): Promise
   });
 }
 
-export const json = (value: unknown, status = 200, headers: Record<string, string> = {}): Response =>
-  new Response(JSON.stringify(value), {
+export const json = (value: unknown, status = 200, headers: Record<string, string> = {}): PublicAnswer =>
+  answer(JSON.stringify(value), {
     status,
     headers: { 'content-type': 'application/json', 'cache-control': 'no-store', ...headers },
   });

@@ -11,21 +11,21 @@ import { confirm } from '../readers/confirm';
 import { leave, leavingOf } from '../readers/leave';
 import { linkSignature } from '../sending/prepared';
 import { page, saying } from './page';
-import { visitorOf } from './request';
+import { answer, type PublicAnswer, type PublicRequest, visitorOf } from './request';
 
 const GIF = Buffer.from('R0lGODlhAQABAIAAAAAAAP///yH5BAEAAAAALAAAAAABAAEAAAIBRAA7', 'base64');
 
 /** Browsers that fetch ahead of a click say so; they and HEAD requests must not confirm for anyone. */
-const isAhead = (request: Request) =>
+const isAhead = (request: PublicRequest) =>
   request.method !== 'GET' ||
   /prefetch|preview/i.test(`${request.headers.get('sec-purpose') ?? ''}${request.headers.get('purpose') ?? ''}`);
 
 /** GET /e/confirm/TOKEN */
-export async function confirmPage(ctx: Context, request: Request, token: string): Promise<Response> {
-  if (isAhead(request)) return new Response(null, { status: 204, headers: { 'cache-control': 'no-store' } });
+export async function confirmPage(ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> {
+  if (isAhead(request)) return answer('', { status: 204, headers: { 'cache-control': 'no-store' } });
   try {
     const { newsletter, title, words, redirect, gift, language } = await confirm(ctx, token, visitorOf(request));
-    if (redirect) return new Response(null, { status: 303, headers: { location: redirect, 'cache-control': 'no-store' } });
+    if (redirect) return answer('', { status: 303, headers: { location: redirect, 'cache-control': 'no-store' } });
     const sentences = (
       words || `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`
     ).split(/\n{2,}/);
@@ -44,7 +44,7 @@ export async function confirmPage(ctx: Context, request: Request, token: string)
 }
 
 /** GET /e/gift/TOKEN: what a form promised, for whoever has the link and for as long as it lasts. */
-export async function giftPage(ctx: Context, token: string): Promise<Response> {
+export async function giftPage(ctx: Context, token: string): Promise<PublicAnswer> {
   try {
     const found = readGift(ctx, token);
     if (found === null) throw new Fault('not-found', 'A part of this link is missing. Open it from the letter again.');
@@ -57,11 +57,11 @@ export async function giftPage(ctx: Context, token: string): Promise<Response> {
       .executeTakeFirst();
     const gift = row && complete(row.definition).next.gift;
     if (gift?.kind === 'link' && gift.url)
-      return new Response(null, { status: 302, headers: { location: gift.url, 'cache-control': 'no-store' } });
+      return answer('', { status: 302, headers: { location: gift.url, 'cache-control': 'no-store' } });
     const file = row && gift?.kind === 'file' ? await readGiftFile(ctx, row.newsletter_id, gift.fileId) : null;
     if (!file) throw new Fault('not-found', 'This gift is no longer there.');
     const name = encodeURIComponent(file.name);
-    return new Response(new Uint8Array(file.bytes), {
+    return answer(file.bytes, {
       headers: {
         'content-type': 'application/octet-stream',
         'content-disposition': `attachment; filename*=UTF-8''${name}`,
@@ -76,7 +76,7 @@ export async function giftPage(ctx: Context, token: string): Promise<Response> {
 }
 
 /** GET /e/leave/TOKEN shows a button; POST leaves, whether the button or a mail program sends it (RFC 8058). */
-export async function leavePage(ctx: Context, request: Request, token: string): Promise<Response> {
+export async function leavePage(ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> {
   try {
     const posted = request.method === 'POST';
     const { newsletter, listName, state } = posted ? await leave(ctx, token, visitorOf(request)) : await leavingOf(ctx, token);
@@ -100,13 +100,13 @@ export async function leavePage(ctx: Context, request: Request, token: string): 
 }
 
 /** GET /e/o/TOKEN.gif: the picture that counts an open. Answered at once, whatever the token is; written in batches. */
-export function openPixel(ctx: Context, request: Request, token: string, marks: MarkBook): Response {
+export function openPixel(ctx: Context, request: PublicRequest, token: string, marks: MarkBook): PublicAnswer {
   const ref = readDeliveryToken(token, ctx.config.secret);
   if (ref) {
     const agent = request.headers.get('user-agent') ?? '';
     marks.add({ ref, kind: 'open', at: ctx.clock.now(), agent, method: request.method, link: null });
   }
-  return new Response(new Uint8Array(GIF), {
+  return answer(GIF, {
     headers: { 'content-type': 'image/gif', 'cache-control': 'no-store', 'content-length': String(GIF.length) },
   });
 }
@@ -115,8 +115,8 @@ export function openPixel(ctx: Context, request: Request, token: string, marks: 
  * GET /e/c/TOKEN/N?u=URL&s=SIGNATURE: sends the reader on and counts the click. The target stands in the link under our
  * signature, so that links work while the database is away, and nobody can make our host point elsewhere.
  */
-export function followLink(ctx: Context, request: Request, token: string, position: string, marks: MarkBook): Response {
-  const query = new URL(request.url).searchParams;
+export function followLink(ctx: Context, request: PublicRequest, token: string, position: string, marks: MarkBook): PublicAnswer {
+  const query = request.url.searchParams;
   const target = query.get('u') ?? '';
   const signature = query.get('s') ?? '';
   if (!sameText(signature, linkSignature(target, ctx.config.secret))) {
@@ -132,7 +132,7 @@ export function followLink(ctx: Context, request: Request, token: string, positi
     const agent = request.headers.get('user-agent') ?? '';
     marks.add({ ref, kind: 'click', at: ctx.clock.now(), agent, method: request.method, link: Number(position) });
   }
-  return new Response(null, {
+  return answer('', {
     status: 302,
     headers: { location: target, 'cache-control': 'no-store', 'referrer-policy': 'no-referrer-when-downgrade' },
   });

@@ -1,13 +1,56 @@
 import { Fault } from '@/core/faults';
 import type { Visitor } from '../readers/wish';
 
+/** What the public paths look at in a request. A shape of our own, because making a web Request costs more than a form does. */
+export type PublicRequest = {
+  method: string;
+  url: URL;
+  headers: { get: (name: string) => string | null };
+  /** The whole body, or more than MOST_BYTES of it if it is longer. */
+  body: () => Promise<Buffer>;
+};
+export type PublicAnswer = { status: number; headers: Record<string, string>; body: string | Buffer };
+export type PublicPaths = (request: PublicRequest) => Promise<PublicAnswer>;
 export type PublicHandler = (request: Request) => Promise<Response>;
 
 /** The most a public form may send. */
 export const MOST_BYTES = 64_000;
 
+export const answer = (
+  body: string | Buffer,
+  { status = 200, headers }: { status?: number; headers: Record<string, string> },
+): PublicAnswer => ({ status, headers, body });
+
+/** A body, or as much of it as shows that it is too long. */
+async function readUpTo(chunks: AsyncIterable<Uint8Array>): Promise<Buffer> {
+  const kept: Uint8Array[] = [];
+  let size = 0;
+  for await (const chunk of chunks) {
+    kept.push(chunk);
+    size += chunk.length;
+    if (size > MOST_BYTES) break;
+  }
+  return Buffer.concat(kept);
+}
+
+/** The public paths for whoever speaks in web requests, as Next does. */
+export function overFetch(paths: PublicPaths): PublicHandler {
+  return async (request) => {
+    const { method, url, headers, body } = request;
+    const { status, ...answered } = await paths({
+      method,
+      url: new URL(url),
+      headers,
+      body: () => readUpTo((body ?? []) as unknown as AsyncIterable<Uint8Array>),
+    });
+    const bytes = typeof answered.body === 'string' ? answered.body : new Uint8Array(answered.body);
+    // These have no body (RFC 9110 section 8.6), and a web Response refuses even an empty one.
+    return new Response(status === 204 ? null : bytes, { status, headers: answered.headers });
+  };
+}
+
 /** Who asks. Behind a proxy the last hop's word counts, which is why edge and web are reached through one that sets it. */
-export function visitorOf(request: Request): Visitor {
+export function visitorOf(request: PublicRequest): Visitor {
   const forwarded = request.headers.get('x-forwarded-for')?.split(',').at(-1)?.trim();
   return { network: forwarded || 'unknown', agent: request.headers.get('user-agent') ?? '' };
 }
@@ -33,8 +76,11 @@ const asText = (value: unknown): unknown => {
 };
 
 /** A body as flat text fields: urlencoded, multipart or JSON (a list of texts for several choices). Throws "invalid" for anything else, or for too much of it. */
-export async function readFields(request: Request): Promise<Record<string, string>> {
-  const body = await readBounded(request);
+export async function readFields(request: PublicRequest): Promise<Record<string, string>> {
+  const tooMuch = () => new Fault('invalid', 'This is more than a form can hold.');
+  if (Number(request.headers.get('content-length') ?? 0) > MOST_BYTES) throw tooMuch();
+  const body = await request.body();
+  if (body.length > MOST_BYTES) throw tooMuch();
   const type = (request.headers.get('content-type') ?? '').split(';')[0]?.trim().toLowerCase();
   if (type === 'application/x-www-form-urlencoded') return flat(new URLSearchParams(body.toString('utf8')));
   if (type === 'application/json') {
@@ -56,17 +102,4 @@ export async function readFields(request: Request): Promise<Record<string, strin
     return flat(form.entries());
   }
   throw new Fault('invalid', 'Send the form as application/x-www-form-urlencoded, multipart/form-data or application/json.');
-}
-
-async function readBounded(request: Request): Promise<Buffer> {
-  const tooMuch = () => new Fault('invalid', 'This is more than a form can hold.');
-  if (Number(request.headers.get('content-length') ?? 0) > MOST_BYTES) throw tooMuch();
-  const chunks: Uint8Array[] = [];
-  let size = 0;
-  for await (const chunk of (request.body ?? []) as unknown as AsyncIterable<Uint8Array>) {
-    size += chunk.length;
-    if (size > MOST_BYTES) throw tooMuch();
-    chunks.push(chunk);
-  }
-  return Buffer.concat(chunks);
 }

@@ -5,16 +5,16 @@ import { SignUps } from '../readers/sign-ups';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
-import type { PublicHandler } from './request';
+import type { PublicPaths } from './request';
 
 /**
- * All hot public paths as one plain function from request to response. Next mounts it at /e, and the edge process mounts the same
- * on a bare listener.
+ * All hot public paths as one plain function from request to answer. Next mounts it at /e (`overFetch`), and the edge process mounts the
+ * same on a bare listener.
  */
-export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new FormBook(ctx)): PublicHandler {
+export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new FormBook(ctx)): PublicPaths {
   const signUps = new SignUps(ctx);
   return async (request) => {
-    const [, , kind, id = '', more = ''] = new URL(request.url).pathname.split('/');
+    const [, , kind, id = '', more = ''] = request.url.pathname.split('/');
     const reads = request.method === 'GET' || request.method === 'HEAD';
     if (kind === 'form') {
       if (request.method === 'OPTIONS') return allowPost();
