@@ -35,7 +35,7 @@ async function pages(): Promise<Record<string, { type: string; text: string }>> 
   const [{ code }] = formCodes({ publicId, definition: form, lists: [] }, '') as [FormCode];
   const line = code.replace(/<noscript>.*<\/noscript>/, '');
   const plain = formHtml({ form, action: '/e/form/0' });
-  const html = scriptHtml(plain);
+  const html = scriptHtml({ form, action: '/e/form/0' });
   const css = formCss(form.look, 'block', html);
   const version = { css, html, thanks: thanksHtml(form), redirect: '', placement: form.placement, away: wordsOf('en').away };
   const data = JSON.stringify({ id: publicId, action: '/e/form/0', a: version, b: null });

@@ -47,7 +47,9 @@ start(async () => {
   });
 
   async function answer(incoming: IncomingMessage, outgoing: ServerResponse): Promise<void> {
-    if (incoming.url === '/healthz') return void outgoing.end('ok');
+    const path = incoming.url ?? '/';
+    if (path === '/healthz') return void outgoing.end('ok');
+    if (!URL.canParse(path, ctx.config.linkOrigin)) return void outgoing.writeHead(400, { connection: 'close' }).end();
     const hasBody = incoming.method !== 'GET' && incoming.method !== 'HEAD';
     const sent = hasBody ? await readBody(incoming) : Buffer.alloc(0);
     const header = (name: string) => {
@@ -57,7 +59,7 @@ start(async () => {
     };
     const { status, headers, body } = await handle({
       method: incoming.method ?? 'GET',
-      url: new URL(incoming.url ?? '/', ctx.config.linkOrigin),
+      url: new URL(path, ctx.config.linkOrigin),
       headers: { get: header },
       body: async () => sent,
     });

@@ -604,6 +604,15 @@ describe('a form on somebody’s page, wherever it stands', () => {
     await page.goto(world.at('blog', POST_PAGE));
     return { page, box: page.locator('[data-inkset-form]') };
   };
+  /** A site of one page, whatever its path. */
+  const site = async (html: string, headers: Record<string, string> = {}) => {
+    const server = createServer((_request, response) => {
+      response.writeHead(200, { 'content-type': 'text/html; charset=utf-8', ...headers });
+      response.end(html);
+    });
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    return { origin: `http://127.0.0.1:${(server.address() as AddressInfo).port}`, close: () => server.close() };
+  };
   const narrow = { viewport: { width: 360, height: 740 }, colorScheme: 'dark' } as const;
 
   it.each(PLACEMENTS)(
@@ -630,11 +639,10 @@ describe('a form on somebody’s page, wherever it stands', () => {
 
   it('holds back what is no address, and tells what happened when the page is put away, not while it is read', async () => {
     await place('panel');
+    const quiet = await site(`<!doctype html><html lang="en"><title>Quiet</title><main>${await codeOf('script')}</main>`);
     const page = await (await world.visitor()).newPage();
     page.setDefaultTimeout(10_000);
-    const quiet = `<!doctype html><html lang="en"><title>Quiet</title><main>${await codeOf('script')}</main>`;
-    await page.route(world.at('blog', '/quiet'), (route) => route.fulfill({ contentType: 'text/html', body: quiet }));
-    await page.goto(world.at('blog', '/quiet'));
+    await page.goto(`${quiet.origin}/quiet`);
     const sent: string[] = [];
     page.on('request', (request) => sent.push(request.url()));
     const email = page.getByLabel('Email');
@@ -650,7 +658,8 @@ describe('a form on somebody’s page, wherever it stands', () => {
         .where('form_id', '=', form.id)
         .where('path', '=', '/quiet')
         .execute();
-    await expect.poll(told, { timeout: 15_000 }).toEqual([{ path: '/quiet', loads: 1 }]);
+    await expect.poll(told, { timeout: 15_000 }).toEqual([{ path: '/quiet', loads: '1' }]);
+    quiet.close();
     await page.context().close();
   });
 
@@ -711,10 +720,15 @@ describe('a form on somebody’s page, wherever it stands', () => {
     );
   const codeOf = async (kind: FormCode['kind']) => (await codes()).find((code) => code.kind === kind)!.code;
 
-  it('moves nothing of the page when it comes late, wide or narrow', async () => {
+  it('moves nothing of the page when it comes late, wide or narrow, or in a narrow column', async () => {
     await place('panel');
-    await world.post('blog', '/code', { code: await codeOf('script') });
-    for (const width of [1280, 390]) {
+    const code = await codeOf('script');
+    for (const [width, column] of [
+      [1280, 0],
+      [390, 0],
+      [1280, 240],
+    ] as const) {
+      await world.post('blog', '/code', { code: column ? `<div style="width:${column}px">${code}</div>` : code });
       const page = await (await world.visitor({ viewport: { width, height: 800 } })).newPage();
       await page.addInitScript(() => {
         Object.assign(window, { shift: 0 });
@@ -734,9 +748,13 @@ describe('a form on somebody’s page, wherever it stands', () => {
       );
       await page.locator('[data-inkset-form]').getByLabel('Email').waitFor();
       await page.evaluate(() => new Promise((resolve) => requestAnimationFrame(() => requestAnimationFrame(resolve))));
-      expect(await page.evaluate(() => (window as unknown as { shift: number }).shift), `${width} pixels wide`).toBe(0);
+      expect(
+        await page.evaluate(() => (window as unknown as { shift: number }).shift),
+        `${width} pixels wide, column ${column}`,
+      ).toBe(0);
       await page.context().close();
     }
+    await world.post('blog', '/code', { code });
   });
 
   it('in a frame takes the height that it has, with nothing cut off', async () => {
@@ -758,21 +776,18 @@ describe('a form on somebody’s page, wherever it stands', () => {
   it('stands styled on a page with a strict policy for scripts and styles', async () => {
     const edge = world.at('edge');
     const code = await codeOf('script');
-    const site = createServer((_request, response) => {
-      const policy = `default-src 'none'; script-src ${edge}; connect-src ${edge}; style-src 'none'`;
-      response.writeHead(200, { 'content-type': 'text/html; charset=utf-8', 'content-security-policy': policy });
-      response.end(`<!doctype html><title>A strict site</title><article><p>A post.</p>${code}</article>`);
+    const strict = await site(`<!doctype html><title>A strict site</title><article><p>A post.</p>${code}</article>`, {
+      'content-security-policy': `default-src 'none'; script-src ${edge}; connect-src ${edge}; style-src 'none'`,
     });
-    await new Promise<void>((resolve) => site.listen(0, '127.0.0.1', resolve));
     const page = await (await world.visitor()).newPage();
-    await page.goto(`http://127.0.0.1:${(site.address() as AddressInfo).port}/`);
+    await page.goto(strict.origin);
     const box = page.locator('[data-inkset-form]');
     await box.getByLabel('Email').fill('strict@heronmail.example');
     const padding = await box.locator('.ink-form').evaluate((element) => getComputedStyle(element).paddingTop);
     expect(padding).toBe(`${form.definition.look.padding}px`);
     await box.getByRole('button', { name: 'Send me the next one' }).click();
     await box.getByText('Nearly there').waitFor();
-    site.close();
+    strict.close();
     await page.context().close();
   });
 
@@ -822,6 +837,8 @@ describe('a form on somebody’s page, wherever it stands', () => {
     const page = await send('text/html', body);
     expect([page.status, await page.text()]).toEqual([422, expect.stringContaining('more than a form can hold')]);
     expect((await send('application/json', 'email=short@heronmail.example')).status).toBe(200);
+    // An address that is none at all.
+    expect((await fetch(world.at('edge', '//'))).status).toBe(400);
   });
 
   it('says so when we cannot be reached, keeps what was typed, and never thanks falsely', async () => {

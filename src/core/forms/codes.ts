@@ -23,7 +23,7 @@ export function formCodes(
         ? line
         : form.definition.placement.kind === 'after-post'
           ? `${line}<noscript>${frame}</noscript>`
-          : `<div style="min-height:${room(form.definition)}">${line}<noscript>${frame}</noscript></div>`,
+          : `<div style="container-type:inline-size;width:100%"><div style="min-height:${room(form.definition)}">${line}<noscript>${frame}</noscript></div></div>`,
     },
     {
       kind: 'iframe',
@@ -53,8 +53,9 @@ const textHeight = (text: string, width: number, letter: number, line: number) =
 /** How high a form will be in a column of this width: an estimate on the high side. */
 function heightAt(
   { heading, words, fields, consent, terms, listChoice, countFrom, look, placement }: FormDefinition,
-  width: number,
+  column: number,
 ): number {
+  const width = Math.min(column, look.width || 736);
   const inside = width - 2 * (look.padding + look.borderWidth);
   const rows = fields.reduce((sum, field) => {
     if (field.kind === 'hidden') return sum;
@@ -78,11 +79,22 @@ function heightAt(
   return Math.round(2 * (look.padding + look.borderWidth) + head + rows + ticks + 48 + small + picture);
 }
 
-/** The room a form takes in a page before its script has come, from the width of the window, so that nothing below it moves. */
+/** Widths of a column, in pixels, between which heights are taken to lie on straight lines. */
+const NARROW = [220, 280, 360] as const;
+
+/**
+ * The room a form takes in a page before its script has come, so that nothing below it moves: CSS that reckons with the width of the column
+ * around it (container query units). Texts need less height the wider the column, ever more slowly, so the highest of the lines is right.
+ */
 function room(definition: FormDefinition): string {
-  const [narrow, wide] = [heightAt(definition, 340), heightAt(definition, definition.look.width || 640)];
-  if (narrow <= wide) return `${wide}px`;
-  return `clamp(${wide}px,${narrow}px - (100vw - 400px)*${((narrow - wide) / 300).toFixed(2)},${narrow}px)`;
+  const widths = [...NARROW, Math.max(definition.look.width || 640, 420)];
+  const heights = widths.map((width) => heightAt(definition, width));
+  const lines = NARROW.flatMap((width, n) => {
+    const fall = (heights[n]! - heights[n + 1]!) / (widths[n + 1]! - width);
+    return fall > 0 ? [`${heights[n]}px - (100cqw - ${width}px)*${fall.toFixed(2)}`] : [];
+  });
+  const least = `${heights.at(-1)}px`;
+  return lines.length ? `max(${[least, ...lines].join()})` : least;
 }
 
 export type SiteGuide = { kind: string; steps: string[] };

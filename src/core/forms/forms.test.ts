@@ -6,7 +6,7 @@ import { type FormDefinition, formDefinitionSchema, startingForm, wordingShown }
 import { FIELD_KINDS, FIRST_NAME_FIELD, type FormField, newField, readAnswer } from './fields';
 import { effectiveLook, faintPairs, formCss, LOOKS, STARTING_LOOK, scopedCss } from './look';
 import { PLACEMENTS, STARTING_PLACEMENT } from './placement';
-import { formHtml, plainHtml, thanksHtml } from './render';
+import { formHtml, plainHtml, scriptHtml, thanksHtml } from './render';
 import { fits, standsOn } from './targeting';
 import { directionOf, FORM_WORDS, fill } from './words';
 
@@ -296,6 +296,12 @@ describe('the form as HTML', () => {
       expect(html).toContain(`id="ink-help-f${n}"`);
     }
     expect(html).toMatch(/value="typed" name="f0" aria-invalid="true" aria-describedby="ink-fault-f0 ink-help-f0"/);
+  });
+  it('our script gets the address as text with the keyboard for one, unless own CSS speaks of types', () => {
+    const start = startingForm('X');
+    expect(scriptHtml({ form: start, action: '/' })).toMatch(/<input inputmode="email"[^>]* name="email" required/);
+    const own = { ...start, look: { ...start.look, css: 'input[type=email]{color:red}' } };
+    expect(scriptHtml({ form: own, action: '/' })).toBe(formHtml({ form: own, action: '/' }));
   });
   it('plain HTML has no class of ours and no script, and posts to the form', () => {
     const html = plainHtml(asking(FIRST_NAME_FIELD), 'https://go.inkset.example/e/form/a', []);

@@ -75,11 +75,19 @@ describe('the script line', () => {
     ).find((code) => code.kind === 'script')!.code;
 
   it('keeps room where the form stands, more for more, and none where it comes over the page or elsewhere', () => {
-    const height = (code: string) => Number(/clamp\((\d+)px/.exec(code)?.[1] ?? /min-height:(\d+)px/.exec(code)?.[1]);
+    const height = (code: string) => Number(/min-height:(?:max\()?(\d+)px/.exec(code)?.[1]);
     expect(height(codeOf('panel'))).toBeGreaterThan(150);
     expect(height(codeOf('panel', { fields: [...form.fields, newField('why', 'long text', 'Why')] }))).toBeGreaterThan(
       height(codeOf('panel')),
     );
+    // The narrower the column, the higher the form.
+    const [, ...lines] = /min-height:max\((.*?)\)">/.exec(codeOf('panel'))![1]!.split(',');
+    const rooms = lines.map((line) => /^(\d+)px - \(100cqw - (\d+)px\)\*[\d.]+$/.exec(line)!.slice(1).map(Number));
+    expect(rooms.length).toBeGreaterThan(1);
+    for (const [n, [most, at]] of rooms.entries()) {
+      expect(most).toBeGreaterThan(rooms[n + 1]?.[0] ?? height(codeOf('panel')));
+      expect(at).toBeLessThan(rooms[n + 1]?.[1] ?? 640);
+    }
     for (const kind of ['ribbon', 'corner card', 'pop-up', 'after-post'] as const)
       expect(codeOf(kind)).not.toContain('min-height');
   });

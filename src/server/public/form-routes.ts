@@ -95,7 +95,7 @@ export async function formScript(ctx: Context, signUps: SignUps, publicId: strin
   try {
     const form = await load(publicId, (id) => signUps.form(id));
     const version = async (definition: FormDefinition) => {
-      const html = scriptHtml(formHtml(await viewOf(ctx, form, definition)));
+      const html = scriptHtml(await viewOf(ctx, form, definition));
       return {
         css: formCss(definition.look, shapeOf(definition), html),
         html,

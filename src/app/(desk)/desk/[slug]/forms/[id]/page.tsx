@@ -135,7 +135,10 @@ export default async function Page({ params, searchParams }: Props) {
       )}
       <Section title="Seen on" aside="where it was really loaded">
         {insight.places.length === 0 ? (
-          <p className="py-2.5 text-ink-2">On no page yet. It appears here within a second of being loaded somewhere.</p>
+          <p className="py-2.5 text-ink-2">
+            On no page yet. Open the page that carries the form, then come back here: a page is counted when its visitor turns
+            away from it.
+          </p>
         ) : (
           <Table
             label="Pages that carry the form"
