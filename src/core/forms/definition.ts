@@ -77,14 +77,21 @@ export function startingForm(newsletterName: string, language = 'en'): FormDefin
 }
 
 const text = (most: number, label: string) => Joi.string().trim().max(most).label(label);
-/** An address that we may send people to: https, or http for tests on one's own machine; never javascript: or data:. */
+/**
+ * An address that we may send people to: https, or http for tests on one's own machine; never javascript: or data:. One with characters that
+ * an address cannot hold (RFC 3986) is kept as it goes over the wire.
+ */
 const address = (label: string) =>
   text(500, label)
     .allow('')
-    .uri({ scheme: ['https', 'http'] })
+    .custom((value: string, helpers) => {
+      if (!/^https?:\/\//i.test(value)) return helpers.error('url.scheme');
+      if (!URL.canParse(value)) return helpers.error('url.whole');
+      return /^[\w\-.~:/?#[\]@!$&'()*+,;=%]*$/.test(value) ? value : new URL(value).href;
+    })
     .messages({
-      'string.uri': `“${label}” has to begin with https://.`,
-      'string.uriCustomScheme': `“${label}” has to begin with https://.`,
+      'url.scheme': `“${label}” has to begin with https://.`,
+      'url.whole': `“${label}” is not a whole address.`,
     })
     .default('');
 

@@ -126,6 +126,7 @@ describe('a definition', () => {
     ['two fields of one name', { fields: [...form().fields, FIRST_NAME_FIELD, FIRST_NAME_FIELD] }, 'same name'],
     ['a single choice', { fields: [...form().fields, { ...newField('c', 'choice', 'C'), options: ['One'] }] }, 'at least two'],
     ['a redirect that runs', { next: { ...form().next, redirect: 'javascript:alert(1)' } }, 'https://'],
+    ['a redirect to nowhere', { next: { ...form().next, redirect: 'https://' } }, 'not a whole address'],
     ['a colour that is none', { look: { ...STARTING_LOOK, ink: 'red;}' } }, '#17645c'],
     [
       'a picture of data',
@@ -137,6 +138,14 @@ describe('a definition', () => {
     ['an empty button', { button: ' ' }, 'Button'],
   ])('%s is refused', (_name, part, words) => {
     expect(refuse({ ...form(), ...part })).toContain(words);
+  });
+  it.each([
+    ['https://thanks.example/here?a=1#b', 'https://thanks.example/here?a=1#b'],
+    ['https://gr\u00fc\u00dfe.example/sch\u00f6n', 'https://xn--gre-6ka8l.example/sch%C3%B6n'],
+    ['https://thanks.example/a "b"', 'https://thanks.example/a%20%22b%22'],
+  ])('a redirect to %s is kept as it goes over the wire', (typed, kept) => {
+    const { value } = formDefinitionSchema.validate({ ...form(), next: { ...form().next, redirect: typed } });
+    expect(value?.next.redirect).toBe(kept);
   });
   it('the wording kept with a consent is all that was read and ticked', () => {
     const shown = wordingShown(form({ consent: 'I am of age', terms: { words: 'Our rules', url: '' } }));
