@@ -1,4 +1,4 @@
-import { type Kysely, type Migration, Migrator } from 'kysely';
+import { type Kysely, type Migration, Migrator, sql } from 'kysely';
 import * as accounts from './migrations/0001-accounts';
 import * as senders from './migrations/0002-senders-and-mail';
 import * as readers from './migrations/0003-readers-and-forms';
@@ -20,7 +20,19 @@ const MIGRATIONS: Record<string, Migration> = {
 
 /** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */
 export async function migrate<T>(db: Kysely<T>): Promise<void> {
+  if (await isCurrent(db)) return;
   const migrator = new Migrator({ db, provider: { getMigrations: async () => MIGRATIONS } });
   const { error } = await migrator.migrateToLatest();
   if (error) throw error;
+}
+
+/**
+ * Do all migrations stand, and no others? Asked first, because the migrator reads the columns of every schema of the database, and fails when
+ * the job queue of a worker that starts at the same moment alters one of its own.
+ */
+async function isCurrent<T>(db: Kysely<T>): Promise<boolean> {
+  const table = await sql<{ name: string | null }>`select to_regclass('kysely_migration')::text as name`.execute(db);
+  if (!table.rows[0]?.name) return false;
+  const { rows } = await sql<{ name: string }>`select name from kysely_migration order by name`.execute(db);
+  return rows.map((row) => row.name).join() === Object.keys(MIGRATIONS).join();
 }
