@@ -55,6 +55,7 @@ function heightAt(
   { heading, words, fields, consent, terms, listChoice, countFrom, look, placement }: FormDefinition,
   column: number,
 ): number {
+  // No wider than formCss lets it be: 46rem.
   const width = Math.min(column, look.width || 736);
   const inside = width - 2 * (look.padding + look.borderWidth);
   const rows = fields.reduce((sum, field) => {

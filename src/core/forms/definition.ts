@@ -2,6 +2,7 @@ import Joi from 'joi';
 import { EMAIL_FIELD, type FormField, fieldSchema } from './fields';
 import { type Look, lookSchema, STARTING_LOOK } from './look';
 import { type Placement, placementSchema, STARTING_PLACEMENT } from './placement';
+import { webAddress } from './web-address';
 import { FORM_WORDS, fill, wordsOf } from './words';
 
 /** What happens after a form was sent in, and after it was confirmed. */
@@ -77,24 +78,6 @@ export function startingForm(newsletterName: string, language = 'en'): FormDefin
 }
 
 const text = (most: number, label: string) => Joi.string().trim().max(most).label(label);
-/**
- * An address that we may send people to: https, or http for tests on one's own machine; never javascript: or data:. One with characters that
- * an address cannot hold (RFC 3986) is kept as it goes over the wire.
- */
-const address = (label: string) =>
-  text(500, label)
-    .allow('')
-    .custom((value: string, helpers) => {
-      if (!/^https?:\/\//i.test(value)) return helpers.error('url.scheme');
-      if (!URL.canParse(value)) return helpers.error('url.whole');
-      return /^[\w\-.~:/?#[\]@!$&'()*+,;=%]*$/.test(value) ? value : new URL(value).href;
-    })
-    .messages({
-      'url.scheme': `“${label}” has to begin with https://.`,
-      'url.whole': `“${label}” is not a whole address.`,
-    })
-    .default('');
-
 export const formDefinitionSchema = Joi.object<FormDefinition>({
   language: Joi.string()
     .valid(...Object.keys(FORM_WORDS))
@@ -120,7 +103,7 @@ export const formDefinitionSchema = Joi.object<FormDefinition>({
       'array.unique': 'Two fields have the same name.',
     }),
   consent: text(400, 'Consent').allow('').default(''),
-  terms: Joi.object({ words: text(200, 'Terms').allow('').default(''), url: address('Terms address') }).default({
+  terms: Joi.object({ words: text(200, 'Terms').allow('').default(''), url: webAddress('Terms address') }).default({
     words: '',
     url: '',
   }),
@@ -129,7 +112,7 @@ export const formDefinitionSchema = Joi.object<FormDefinition>({
   look: lookSchema.default(STARTING_LOOK),
   placement: placementSchema.default(STARTING_PLACEMENT),
   next: Joi.object<Next>({
-    redirect: address('Redirect'),
+    redirect: webAddress('Redirect'),
     confirmation: Joi.object({
       subject: text(150, 'Subject').allow('').default(''),
       heading: text(120, 'Heading').allow('').default(''),
@@ -140,12 +123,12 @@ export const formDefinitionSchema = Joi.object<FormDefinition>({
     confirmed: Joi.object({
       title: text(120, 'Title').allow('').default(''),
       words: text(600, 'Words').allow('').default(''),
-      redirect: address('Page after confirming'),
+      redirect: webAddress('Page after confirming'),
     }).default(STARTING_NEXT.confirmed),
     gift: Joi.object({
       kind: Joi.string().valid('none', 'link', 'file').default('none'),
       label: text(120, 'Gift').allow('').default(''),
-      url: address('Gift address'),
+      url: webAddress('Gift address'),
       fileId: text(60, 'File').allow('').default(''),
     }).default(STARTING_NEXT.gift),
     welcome: Joi.object({

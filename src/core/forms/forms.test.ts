@@ -143,9 +143,12 @@ describe('a definition', () => {
     ['https://thanks.example/here?a=1#b', 'https://thanks.example/here?a=1#b'],
     ['https://gr\u00fc\u00dfe.example/sch\u00f6n', 'https://xn--gre-6ka8l.example/sch%C3%B6n'],
     ['https://thanks.example/a "b"', 'https://thanks.example/a%20%22b%22'],
-  ])('a redirect to %s is kept as it goes over the wire', (typed, kept) => {
+  ])('a redirect to %s, and a picture there, is kept as it goes over the wire', (typed, kept) => {
     const { value } = formDefinitionSchema.validate({ ...form(), next: { ...form().next, redirect: typed } });
     expect(value?.next.redirect).toBe(kept);
+    const picture = { url: typed, alt: '', stands: 'above' };
+    const dressed = formDefinitionSchema.validate({ ...form(), look: { ...STARTING_LOOK, picture } });
+    expect(dressed.value?.look.picture.url).toBe(kept);
   });
   it('the wording kept with a consent is all that was read and ticked', () => {
     const shown = wordingShown(form({ consent: 'I am of age', terms: { words: 'Our rules', url: '' } }));

@@ -1,6 +1,7 @@
 import Joi from 'joi';
 import postcss from 'postcss';
 import { contrast } from '../newsletters/identity';
+import { webAddress } from './web-address';
 
 /** Font stacks that every machine has; nothing is fetched for a form. */
 export const FONTS: Record<string, string> = {
@@ -119,16 +120,7 @@ export const lookSchema = Joi.object<Look>({
     ink: colour('Words').default(STARTING_LOOK.dark.ink),
   }).default(STARTING_LOOK.dark),
   picture: Joi.object({
-    url: Joi.string()
-      .allow('')
-      .max(500)
-      .uri({ scheme: ['https', 'http'] })
-      .default('')
-      .label('Picture')
-      .messages({
-        'string.uri': '“Picture” has to be an https address.',
-        'string.uriCustomScheme': '“Picture” has to be an https address.',
-      }),
+    url: webAddress('Picture'),
     alt: Joi.string().allow('').trim().max(200).default(''),
     stands: Joi.string().valid('above', 'beside').default('above'),
   }).default(STARTING_LOOK.picture),
