@@ -6,8 +6,44 @@ const only = (name, from, allowed, comment) => ({
   from: { path: from, pathNot: '\\.test\\.tsx?$' },
   to: { path: '^(src|backlot|demo|cli|bench|tests)/', pathNot: allowed },
 });
+// The floors of src/server, lowest first (docs/architecture.md): each room uses what lies below it, and nothing beside or above.
+const FLOORS = [
+  ['platform', '(db|clock|dns|fetch)/|[^/]+\\.ts$'],
+  ...[
+    'mail',
+    'auth',
+    'newsletters',
+    'senders',
+    'readers',
+    'forms',
+    'writing',
+    'sending',
+    'autosend',
+    'series',
+    'delivery',
+    'growth',
+    'site',
+    'public',
+    'jobs',
+  ].map((room) => [room, `${room}/`]),
+];
+const floors = FLOORS.slice(0, -1).map(([room, path], n) => ({
+  name: `floor-of-${room}`,
+  comment: `${room} lies below ${FLOORS.slice(n + 1)
+    .map(([above]) => above)
+    .join(', ')}`,
+  severity: 'error',
+  from: { path: `^src/server/(${path})`, pathNot: '\\.test\\.ts$' },
+  to: {
+    path: `^src/server/(${FLOORS.slice(n + 1)
+      .map(([, above]) => above)
+      .join('|')})`,
+  },
+}));
+
 module.exports = {
   forbidden: [
+    ...floors,
     only('core-stands-alone', '^src/core/', '^src/core/', 'core is computation only'),
     only('server-knows-core', '^src/server/', '^src/(core|server)/', 'server imports core and server'),
     only('ui-knows-core', '^src/ui/', '^src/(core|ui)/', 'ui imports core and ui; actions come in as props'),

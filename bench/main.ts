@@ -24,7 +24,7 @@ export async function bench(serverUrl: string, only = ''): Promise<void> {
     for (const [title, measure] of Object.entries(ALL)) {
       if (!title.toLowerCase().startsWith(only.toLowerCase())) continue;
       console.log(`${title}:`);
-      console.log(line(await measure(db, url)));
+      for (const figure of [await measure(db, url)].flat()) console.log(line(figure));
     }
   } finally {
     await db.destroy();

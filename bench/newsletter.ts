@@ -1,6 +1,6 @@
 import type { Context, Newsletter } from '@/server/context';
 import { newId } from '@/server/ids';
-import { createNewsletter } from '@/server/newsletters/newsletters';
+import { createNewsletter } from '@/server/site/founding';
 
 /** A newsletter of a writer of its own, to measure with. */
 export async function benchNewsletter(ctx: Context, name: string): Promise<Newsletter> {

@@ -1,112 +1,350 @@
 import { type ChildProcess, fork } from 'node:child_process';
 import { once } from 'node:events';
+import { sql } from 'kysely';
 import nodemailer from 'nodemailer';
 import pino from 'pino';
-import type { Document } from '@/core/writing/document';
+import type { Audience } from '@/core/sending/audience';
+import type { Node } from '@/core/writing/document';
 import { systemClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
-import type { Context } from '@/server/context';
+import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { newDkimPair } from '@/server/mail/identity';
 import { unseal } from '@/server/secrets';
-import { deliverTo } from '@/server/sending/deliver';
-import { scheduleLetter, startLetter } from '@/server/sending/letters';
+import { scheduleLetter } from '@/server/sending/letters';
+import { findRoutes } from '@/server/sending/routing';
+import { startLetter } from '@/server/sending/start';
 import { benchNewsletter } from './newsletter';
+import { outsideResolver, SMALL_DOMAINS } from './outside';
 import type { Figure } from './report';
 
-const LETTERS = 3_000;
+const LETTERS = Number(process.env.BENCH_LETTERS ?? 12_000);
 const YARDSTICK_LETTERS = 600;
-const CONNECTIONS = 6;
-const PROVIDER = 'heronmail.example';
-const ROUNDS = 3;
+const POOL_CONNECTIONS = 6;
+const LEAN_LINES = 20;
+const ROUNDS = Number(process.env.BENCH_ROUNDS ?? 3);
+const MILLION = 1_000_000;
+const DOMAIN = 'lanternfish.example';
 
 const WORDS = 'At six hundred metres the net comes up glowing, and for about forty seconds every lanternfish is lit. ';
 /** A letter of about 30 KB on the wire, with ten links of its own. */
-const DOCUMENT: Document = {
-  blocks: [
-    { kind: 'heading', text: 'The lamp-fish census', href: 'https://lanternfish.example/census' },
-    {
-      kind: 'text',
-      html: Array.from(
-        { length: 10 },
-        (_, n) => `<p>${WORDS.repeat(10)}<a href="https://lanternfish.example/${n}">Read on</a></p>`,
-      ).join(''),
-    },
+const NODES: Node[] = Array.from({ length: 10 }, (_, n) => ({
+  kind: 'paragraph',
+  inline: [
+    { kind: 'text', text: WORDS.repeat(10) },
+    { kind: 'text', text: 'Read on', href: `https://${DOMAIN}/${n}` },
   ],
-};
+}));
 
-async function sink(): Promise<{ port: number; counted(): Promise<{ messages: number; bytes: number }>; process: ChildProcess }> {
+type Sink = {
+  port: number;
+  counted(reset?: boolean): Promise<{ messages: number; bytes: number; doubles: number }>;
+  process: ChildProcess;
+};
+async function sink(): Promise<Sink> {
   const child = fork(new URL('./sink.ts', import.meta.url), { execArgv: ['--import', 'tsx'] });
   const [{ port }] = (await once(child, 'message')) as [{ port: number }];
   return {
     port,
     process: child,
-    async counted() {
-      child.send('count');
-      return ((await once(child, 'message')) as [{ messages: number; bytes: number }])[0];
+    async counted(reset = false) {
+      child.send(reset ? 'reset' : 'count');
+      return ((await once(child, 'message')) as [{ messages: number; bytes: number; doubles: number }])[0];
     },
   };
 }
 
+type Worker = { send(message: object): void; ask(message: object): Promise<{ ms: number; rss: number }>; stop(): Promise<void> };
+async function worker(env: Record<string, string>): Promise<Worker> {
+  const child = fork(new URL('./post-office.ts', import.meta.url), {
+    execArgv: [
+      '--import',
+      'tsx',
+      ...(process.env.BENCH_PROFILE ? ['--cpu-prof', `--cpu-prof-dir=${process.env.BENCH_PROFILE}`] : []),
+    ],
+    env: { ...process.env, ...env },
+  });
+  await once(child, 'message');
+  return {
+    send: (message) => void child.send(message),
+    async ask(message) {
+      child.send(message);
+      return ((await once(child, 'message')) as [{ ms: number; rss: number }])[0];
+    },
+    async stop() {
+      child.send({ stop: true });
+      await once(child, 'exit');
+    },
+  };
+}
+
+type Bench = { ctx: Context; env: Record<string, string>; other: Sink; newsletter: Newsletter; senderId: string; pem: string };
+
 /**
- * Letters handed over per second to a local SMTP sink, by the whole way a letter goes (claimed from PostgreSQL, slots filled, signed,
- * sent on six connections, results written), beside a plain nodemailer pool that composes and signs letters of the same size on as many
- * connections and keeps no record. Both in turn, round by round.
+ * Letters handed over per second to a local SMTP sink by the whole way a letter goes (claimed from PostgreSQL, slots filled, signed, sent, each result
+ * durable before the lane's next one ends), in worker processes of their own. Beside, in the same run: a plain nodemailer pool that composes and signs
+ * letters of the same size and keeps no record; the lean limit, the same pre-compiled letter signed off the thread on as many connections without a
+ * database; two workers; recipients of whom 40 % are at a long tail of small domains; and a letter to a million.
  */
-export async function sending(db: Db, databaseUrl: string): Promise<Figure> {
+export async function sending(db: Db, databaseUrl: string): Promise<Figure[]> {
   const other = await sink();
-  const config = readConfig({
+  const env = {
     INKSET_DATABASE_URL: databaseUrl,
     INKSET_SECRET: 'a secret that is long enough for a bench',
     INKSET_WEB_ORIGIN: 'https://inkset.example',
     INKSET_LINK_ORIGIN: 'https://go.inkset.example',
     INKSET_MAIL_DOMAIN: 'inkset.example',
     INKSET_MX_PORT: String(other.port),
-  });
-  const look = async () => ({ kind: 'none' as const, exists: false, ttl: 1 });
-  const resolver = {
-    look,
-    authority: async () => ({ zone: null, servers: [], look, disagreed: () => [] }),
-    mailHosts: async (domain: string) => [domain],
-    addresses: async () => ['127.0.0.1'],
+    INKSET_ALLOW_LOOPBACK: 'true',
+    INKSET_LOG_LEVEL: 'warn',
   };
-  const ctx: Context = { db, clock: systemClock, config, log: pino({ level: 'silent' }), resolver };
-  const world = await prepareNewsletter(ctx);
-  const rounds: { ours: number; pool: number }[] = [];
+  const ctx: Context = {
+    db,
+    clock: systemClock,
+    config: readConfig(env),
+    log: pino({ level: 'silent' }),
+    resolver: outsideResolver(),
+  };
+  const bench: Bench = { ctx, env, other, ...(await prepareNewsletter(ctx)) };
   try {
+    const one = await fillList(bench, 'One domain', LETTERS, () => 'heronmail.example');
+    const tail = await fillList(bench, 'Long tail', LETTERS, (n) =>
+      n % 5 < 2 ? `d${(n * 7919) % SMALL_DOMAINS}.small.example` : BIG[n % 4]!,
+    );
+    const rounds: Record<'ours' | 'pool' | 'lean' | 'two' | 'tail' | 'tick', number>[] = [];
     for (let round = 0; round < ROUNDS; round += 1) {
-      const letterId = await scheduleLetter(ctx, db, { ...world.letter, dueAt: new Date() });
-      await startLetter(ctx, letterId);
-      await other.counted();
-      let began = performance.now();
-      const handed = await deliverTo(ctx, PROVIDER, newId(), () => false);
-      const ours = (1000 * handed) / (performance.now() - began);
-      const got = await other.counted();
-      if (got.messages !== LETTERS || handed !== LETTERS) throw new Error(`${got.messages} of ${LETTERS} letters arrived.`);
-      const size = Math.round(got.bytes / got.messages);
-
+      const letterId = await ready(bench, one);
       const { html } = await db.selectFrom('letters').select('html').where('id', '=', letterId).executeTakeFirstOrThrow();
-      began = performance.now();
-      await plainPool(other.port, world.pem, html ?? '', size);
+      const ours = await handOver(bench, 1, LETTERS);
+      const size = Math.round(ours.bytes / ours.messages);
+      let began = performance.now();
+      await plainPool(other.port, bench.pem, html ?? '', size);
       const pool = (1000 * YARDSTICK_LETTERS) / (performance.now() - began);
-      rounds.push({ ours, pool });
+      const limit = await worker(env);
+      began = performance.now();
+      const { ms } = await limit.ask({ lean: { letterId, letters: LETTERS / 2, lines: LEAN_LINES } });
+      await limit.stop();
+      const lean = (1000 * LETTERS) / 2 / ms;
+      await ready(bench, one);
+      const two = await handOver(bench, 2, LETTERS);
+      await ready(bench, tail);
+      const long = await handOver(bench, 1, LETTERS);
+      rounds.push({ ours: ours.rate, pool, lean, two: two.rate, tail: long.rate, tick: long.tick });
       console.log(
-        `  round ${round + 1}: ${Math.round(ours)} letters a second of ${(size / 1000).toFixed(1)} KB; plain pool ${Math.round(pool)}`,
+        `  round ${round + 1}: ${Math.round(ours.rate)} letters a second of ${(size / 1000).toFixed(1)} KB; plain pool ${Math.round(pool)}; lean limit ${Math.round(lean)}; two workers ${Math.round(two.rate)} (${two.doubles} doubles); long tail ${Math.round(long.rate)}, tick ${Math.round(long.tick)} ms`,
       );
     }
+    const median = (of: (round: (typeof rounds)[number]) => number) =>
+      rounds.map(of).sort((a, b) => a - b)[Math.floor(ROUNDS / 2)]!;
+    const figure = (
+      name: string,
+      part: 'ours' | 'two' | 'tail',
+      against: 'pool' | 'lean' | 'ours',
+      yardstick: string,
+      ratioAtLeast: number,
+    ): Figure => {
+      const ratio = median((round) => round[part] / round[against]);
+      const value = median((round) => round[part]);
+      return { name, value, unit: 'letters/s', yardstick, yardstickValue: value / ratio, aim: { ratioAtLeast } };
+    };
+    const figures: Figure[] = [
+      figure('letters handed over per second', 'ours', 'pool', 'plain nodemailer pool', 6),
+      figure('the same', 'ours', 'lean', 'lean limit without a database', 0.7),
+      figure('two worker processes', 'two', 'ours', 'one worker process', 1.5),
+      figure('with 40 % at a long tail of 24,000 domains', 'tail', 'ours', 'single domain', 0.7),
+      {
+        name: 'a tick meanwhile',
+        value: median((round) => round.tick),
+        unit: 'ms',
+        yardstick: 'a tick with nothing due',
+        yardstickValue: 1,
+        aim: { atMost: 200 },
+      },
+    ];
+    return [...figures, ...(await million(bench))];
   } finally {
     other.process.kill();
   }
-  const best = [...rounds].sort((a, b) => a.ours / a.pool - b.ours / b.pool)[Math.floor(ROUNDS / 2)]!;
-  return {
-    name: 'letters handed over per second',
-    value: best.ours,
-    unit: 'letters/s',
-    yardstick: 'plain nodemailer pool',
-    yardstickValue: best.pool,
-    aim: { ratioAtLeast: 4 },
-  };
+}
+
+const BIG = ['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'];
+
+/** Schedules and starts a letter to a list, so that it is ready to be handed over. */
+async function ready({ ctx, newsletter, senderId }: Bench, audience: Audience): Promise<string> {
+  const postId = newId();
+  const now = new Date();
+  await ctx.db
+    .insertInto('posts')
+    .values({
+      id: postId,
+      newsletter_id: newsletter.id,
+      slug: postId,
+      title: 'The lamp-fish census',
+      document: JSON.stringify({ version: 1, nodes: NODES }),
+      link: `https://${DOMAIN}/census`,
+      created_at: now,
+      updated_at: now,
+    })
+    .execute();
+  const id = await scheduleLetter(ctx, ctx.db, {
+    newsletterId: newsletter.id,
+    postId,
+    autoSendId: null,
+    layoutId: null,
+    audience,
+    senderId,
+    subjects: ['The lamp-fish census'],
+    previewLine: 'How do you count?',
+    dueAt: now,
+  });
+  await startLetter(ctx, id);
+  return id;
+}
+
+/** Lets so many workers hand over what is ready, until so many letters have arrived. */
+async function handOver({ ctx, env, other }: Bench, workers: number, letters: number) {
+  await findRoutes(ctx);
+  await sql`analyze deliveries`.execute(ctx.db);
+  const all = await Promise.all(Array.from({ length: workers }, () => worker(env)));
+  await other.counted(true);
+  const began = performance.now();
+  for (const one of all) one.send({ start: true });
+  let tick = 0;
+  let rss = 0;
+  for (let got = 0, looks = 0; got < letters; looks += 1) {
+    await new Promise((resolve) => setTimeout(resolve, 25));
+    got = (await other.counted()).messages;
+    if (looks % 40 === 20) {
+      const asked = await all[0]!.ask({ tick: true });
+      tick = Math.max(tick, asked.ms);
+      rss = Math.max(rss, asked.rss);
+    }
+  }
+  const seconds = (performance.now() - began) / 1000;
+  await Promise.all(all.map((one) => one.stop()));
+  const got = await other.counted();
+  return { rate: letters / seconds, tick, rss, ...got };
+}
+
+/** How long the start of a letter to a million takes, and whether they leave as quickly as ten thousand. */
+async function million(bench: Bench): Promise<Figure[]> {
+  const { ctx, env } = bench;
+  const { db } = ctx;
+  const own = await prepareNewsletter(ctx);
+  const at = { ...bench, ...own };
+  console.log('  filling a newsletter with a million readers ...');
+  const [a, b, without] = await Promise.all(['A', 'B', 'Without'].map((name) => makeList(at, name)));
+  const few = await makeList(at, 'Few');
+  await quietly(db, async (trx) => {
+    await sql`
+      insert into mail_domains (name) select case when n < 4 then (${BIG}::text[])[n + 1] else 'd' || (n - 4) || '.small.example' end from generate_series(0, ${SMALL_DOMAINS + 3}) n on conflict do nothing`.execute(
+      trx,
+    );
+    await sql`create temporary table names on commit drop as select row_number() over (order by id) - 1 as place, id, name from mail_domains where name = any(${BIG}) or name like 'd%.small.example'`.execute(
+      trx,
+    );
+    await sql`
+      insert into readers (id, newsletter_id, address, address_key, domain_id, created_on, created_at, lists_reading, confirmed, last_read_at)
+      select gen_random_uuid(), ${own.newsletter.id}::uuid, 'm' || n || '@' || d.name, 'm' || n || '@' || d.name, d.id, current_date - (n % 540), now() - make_interval(days => n % 540), 1, true,
+        case when n % 3 = 0 then now() - make_interval(days => n % 90) end
+      from generate_series(1, ${MILLION}) n join names d on d.place = case when n % 5 < 2 then 4 + (n::bigint * 7919) % ${SMALL_DOMAINS} else n % 4 end`.execute(
+      trx,
+    );
+    // Most read one list, some another too; a tenth read the list that is left out.
+    await sql`
+      insert into memberships (reader_id, list_id, newsletter_id, state, since, joined_at)
+      select r.id, l.id, r.newsletter_id, 'reading', r.created_at, r.created_at from readers r
+      join (values (${a!}::uuid, 0, 69), (${b!}::uuid, 50, 99), (${without!}::uuid, 90, 99), (${few}::uuid, 0, 0)) l (id, low, high) on abs(hashtext(r.id::text)) % 100 between l.low and l.high
+      where r.newsletter_id = ${own.newsletter.id}`.execute(trx);
+  });
+  await sql`analyze`.execute(db);
+  const list = (id: string) => ({ kind: 'list' as const, id });
+  const began = performance.now();
+  const before = process.memoryUsage().rss;
+  await ready(at, {
+    to: [list(a!), list(b!), { kind: 'those', condition: { kind: 'read within', days: 60 } }],
+    without: [list(without!)],
+  });
+  const started = (performance.now() - began) / 1000;
+  const grown = (process.memoryUsage().rss - before) / 1e6;
+  const { rows } = await sql<{
+    n: string;
+  }>`select sum(recipients) as n from letter_counts where newsletter_id = ${own.newsletter.id}`.execute(db);
+  console.log(`  a letter to ${rows[0]?.n} started in ${started.toFixed(1)} s; this process grew by ${Math.round(grown)} MB`);
+  const large = await handOver(at, 1, LETTERS);
+  await sql`update letters set state = 'stopped' where newsletter_id = ${own.newsletter.id} and state = 'sending'`.execute(db);
+  await sql`delete from route_jobs where newsletter_id = ${own.newsletter.id}`.execute(db);
+  await sql`update routes set due_at = null`.execute(db);
+  // As many recipients as the others, of the same people.
+  await ready(at, { to: [list(few)], without: [] });
+  const small = await handOver(at, 1, 9_000);
+  console.log(
+    `  ${Math.round(large.rate)} letters a second at a million, ${Math.round(small.rate)} at ten thousand; the worker had ${Math.round(large.rss / 1e6)} MB; a tick took ${Math.round(large.tick)} ms`,
+  );
+  void env;
+  return [
+    {
+      name: 'start of a letter to a million',
+      value: started,
+      unit: 's',
+      yardstick: 'the wanted time',
+      yardstickValue: 20,
+      aim: { atMost: 20 },
+    },
+    {
+      name: 'letters per second at a million recipients',
+      value: large.rate,
+      unit: 'letters/s',
+      yardstick: 'ten thousand recipients',
+      yardstickValue: small.rate,
+      aim: { ratioAtLeast: 0.85 },
+    },
+  ];
+}
+
+/** Loads many rows without the triggers that keep counts, which are made right afterwards. */
+const quietly = (db: Db, work: (trx: Db) => Promise<void>): Promise<void> =>
+  db.transaction().execute(async (trx) => {
+    await sql`set local session_replication_role = replica`.execute(trx);
+    await work(trx);
+  });
+
+async function makeList({ ctx, newsletter }: { ctx: Context; newsletter: Newsletter }, name: string): Promise<string> {
+  const id = newId();
+  await ctx.db
+    .insertInto('lists')
+    .values({ id, newsletter_id: newsletter.id, name, public_name: name, created_at: new Date() })
+    .execute();
+  return id;
+}
+
+/** A list of so many readers, each at the domain that is said. */
+async function fillList(bench: Bench, name: string, readers: number, domainOf: (n: number) => string): Promise<Audience> {
+  const { db } = bench.ctx;
+  const id = await makeList(bench, name);
+  const now = new Date();
+  for (let at = 0; at < readers; at += 2_000) {
+    const some = Array.from({ length: Math.min(2_000, readers - at) }, (_, k) => {
+      const address = `${name.replace(/\W/g, '').toLowerCase()}${at + k}@${domainOf(at + k)}`;
+      return { id: newId(), newsletter_id: bench.newsletter.id, address, address_key: address, created_at: now };
+    });
+    await db.insertInto('readers').values(some).execute();
+    await db
+      .insertInto('memberships')
+      .values(
+        some.map((reader) => ({
+          reader_id: reader.id,
+          list_id: id,
+          newsletter_id: bench.newsletter.id,
+          state: 'reading' as const,
+          since: now,
+          joined_at: now,
+        })),
+      )
+      .execute();
+  }
+  return { to: [{ kind: 'list', id }], without: [] };
 }
 
 /** Composes and signs each letter anew, as a plain pool does. Adds a filler so that both sides send the same number of bytes. */
@@ -117,16 +355,16 @@ async function plainPool(port: number, pem: string, html: string, size: number):
     secure: false,
     ignoreTLS: true,
     pool: true,
-    maxConnections: CONNECTIONS,
+    maxConnections: POOL_CONNECTIONS,
     maxMessages: Infinity,
-    dkim: { domainName: 'lanternfish.example', keySelector: 'ink1', privateKey: pem },
+    dkim: { domainName: DOMAIN, keySelector: 'ink1', privateKey: pem },
   });
   const text = 'The same words as plain text. '.repeat(Math.max(1, Math.round((size - html.length * 1.05 - 1_500) / 30)));
   await Promise.all(
     Array.from({ length: YARDSTICK_LETTERS }, (_, n) =>
       transport.sendMail({
-        from: '"Ottoline Vance" <letters@lanternfish.example>',
-        to: `reader${n}@${PROVIDER}`,
+        from: `"Ottoline Vance" <letters@${DOMAIN}>`,
+        to: `reader${n}@heronmail.example`,
         subject: 'The lamp-fish census',
         html: html.replace(/\ue000[^\ue001]*\ue001/g, `https://go.inkset.example/e/c/${n}`),
         text,
@@ -140,22 +378,29 @@ async function plainPool(port: number, pem: string, html: string, size: number):
   transport.close();
 }
 
-async function prepareNewsletter(ctx: Context) {
+async function prepareNewsletter(ctx: Context): Promise<{ newsletter: Newsletter; senderId: string; pem: string }> {
   const { db } = ctx;
   const now = new Date();
   const newsletter = await benchNewsletter(ctx, 'Bench');
   const { publicKey, sealed } = await newDkimPair(ctx);
   const of = { newsletter_id: newsletter.id, created_at: now };
-  const domain = 'lanternfish.example';
   const senderId = newId();
   await db
     .insertInto('senders')
-    .values({ id: senderId, ...of, name: 'Ottoline Vance', address: `letters@${domain}`, domain, confirmed_at: now })
+    .values({ id: senderId, ...of, name: 'Ottoline Vance', address: `letters@${DOMAIN}`, domain: DOMAIN, confirmed_at: now })
     .execute();
   const domainId = newId();
   await db
     .insertInto('domains')
-    .values({ id: domainId, ...of, name: domain, reports_token: newId(), state: 'authenticated', next_check_at: now })
+    .values({
+      id: domainId,
+      ...of,
+      name: DOMAIN,
+      reports_token: newId(),
+      state: 'authenticated',
+      checked_at: new Date(now.getTime() + 86_400_000),
+      next_check_at: new Date(now.getTime() + 86_400_000),
+    })
     .execute();
   await db
     .insertInto('domain_keys')
@@ -170,40 +415,5 @@ async function prepareNewsletter(ctx: Context) {
       created_at: now,
     })
     .execute();
-  const list = await db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).executeTakeFirstOrThrow();
-  const readers = Array.from({ length: LETTERS }, (_, n) => ({
-    id: newId(),
-    newsletter_id: newsletter.id,
-    address: `reader${n}@${PROVIDER}`,
-    address_key: `reader${n}@${PROVIDER}`,
-    provider: PROVIDER,
-    created_at: now,
-  }));
-  for (let at = 0; at < readers.length; at += 1_000) {
-    const some = readers.slice(at, at + 1_000);
-    await db.insertInto('readers').values(some).execute();
-    await db
-      .insertInto('memberships')
-      .values(
-        some.map((reader) => ({
-          reader_id: reader.id,
-          list_id: list.id,
-          newsletter_id: newsletter.id,
-          state: 'reading' as const,
-          since: now,
-          joined_at: now,
-        })),
-      )
-      .execute();
-  }
-  const letter = {
-    newsletterId: newsletter.id,
-    autoSendId: null,
-    listId: list.id,
-    senderId,
-    subject: 'The lamp-fish census',
-    previewLine: 'How do you count?',
-    document: DOCUMENT,
-  };
-  return { letter, pem: unseal(sealed, ctx.config.secret) };
+  return { newsletter, senderId, pem: unseal(sealed, ctx.config.keys) };
 }

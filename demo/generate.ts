@@ -1,7 +1,8 @@
 import { v7 } from 'uuid';
 import { classify, sourceName, touchOfVisit } from '@/core/growth/attribution';
 import { localDay } from '@/core/growth/days';
-import type { Document } from '@/core/writing/document';
+import { ofList } from '@/core/sending/audience';
+import { type Document, run } from '@/core/writing/document';
 import { NEXT, PARAGRAPHS, personOf, TITLES } from './words';
 
 const DAY = 86_400_000;
@@ -34,7 +35,9 @@ export type DemoRows = {
   memberships: Row[];
   consents: Row[];
   suppressions: Row[];
-  letters: (Row & { id: string; document: Document })[];
+  /** What was written for each letter. */
+  written: (Row & { id: string; document: Document })[];
+  letters: (Row & { id: string; post_id: string; preview_line: string })[];
   letterCounts: Row[];
   deliveries: Row[];
   events: Row[];
@@ -76,6 +79,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     memberships: [],
     consents: [],
     suppressions: [],
+    written: [],
     letters: [],
     letterCounts: [],
     deliveries: [],
@@ -180,7 +184,6 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       newsletter_id: ids.newsletter,
       address: who.address,
       address_key: who.address,
-      provider: who.provider,
       first_name: chance(0.6) ? who.firstName : null,
       address_state: 'fine',
       source_form_id: form,
@@ -334,7 +337,6 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         reader_id: person.id,
         address: person.address,
         provider: person.provider,
-        route: person.provider,
         state: dead ? 'bounced' : refused ? 'refused' : 'delivered',
         due_at: new Date(at).toISOString(),
         attempts: 1,
@@ -347,16 +349,25 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       });
     }
     if (n % 9 === 7) counts.complained = 1;
+    const postId = id(at - DAY);
+    rows.written.push(postRow(postId, ids, title, summary, site, n, at - DAY));
     rows.letters.push(
-      letterRow(letterId, ids, list, title, summary, site, n, { state: 'sent', due: at, sentOn, finished: at + 16 * MINUTE }),
+      letterRow(letterId, postId, ids, list, title, summary, { state: 'sent', due: at, sentOn, finished: at + 16 * MINUTE }),
     );
     rows.letterCounts.push({ letter_id: letterId, newsletter_id: ids.newsletter, ...counts });
   });
 
   const soon = nextThursday(now, 8.5);
   const letterId = id(now.getTime());
+  const postId = id(now.getTime());
+  rows.written.push(postRow(postId, ids, NEXT[0], NEXT[1], site, 1, now.getTime()));
   rows.letters.push(
-    letterRow(letterId, ids, ids.lists[0], NEXT[0], NEXT[1], site, 1, { state: 'due', due: soon, sentOn: null, finished: null }),
+    letterRow(letterId, postId, ids, ids.lists[0], NEXT[0], NEXT[1], {
+      state: 'scheduled',
+      due: soon,
+      sentOn: null,
+      finished: null,
+    }),
   );
   rows.letterCounts.push({
     letter_id: letterId,
@@ -373,36 +384,48 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
   return rows;
 }
 
-/** Five paragraphs of a letter or post; another n gives another beginning. */
-export function bodyOf(n: number): string {
-  return Array.from({ length: 5 }, (_, k) => `<p>${PARAGRAPHS[(n * 5 + k * 3) % PARAGRAPHS.length]}</p>`).join('\n');
+const paragraphsOf = (n: number) => Array.from({ length: 5 }, (_, k) => PARAGRAPHS[(n * 5 + k * 3) % PARAGRAPHS.length]!);
+/** Five paragraphs of a post of the blog; another n gives another beginning. */
+export const bodyOf = (n: number): string =>
+  paragraphsOf(n)
+    .map((text) => `<p>${text}</p>`)
+    .join('\n');
+
+const iso = (at: number | null) => (at === null ? null : new Date(at).toISOString());
+
+function postRow(id: string, ids: DemoIds, title: string, summary: string, site: string, n: number, at: number) {
+  const document: Document = { version: 1, nodes: paragraphsOf(n).map((text) => ({ kind: 'paragraph', inline: run(text) })) };
+  return {
+    id,
+    newsletter_id: ids.newsletter,
+    slug: slugOf(title),
+    title,
+    subtitle: summary,
+    document,
+    revision: 1,
+    link: `${site}/posts/${slugOf(title)}`,
+    created_at: iso(at),
+    updated_at: iso(at),
+  };
 }
 
-type Sending = { state: 'sent' | 'due'; due: number; sentOn: string | null; finished: number | null };
+type Sending = { state: 'sent' | 'scheduled'; due: number; sentOn: string | null; finished: number | null };
 
-function letterRow(id: string, ids: DemoIds, list: string, title: string, summary: string, site: string, n: number, to: Sending) {
-  const link = `${site}/posts/${slugOf(title)}`;
-  const document: Document = {
-    blocks: [
-      { kind: 'heading', text: title, href: link },
-      { kind: 'subtitle', text: summary },
-      { kind: 'text', html: bodyOf(n) },
-      { kind: 'button', label: 'Read it on the site and say what you think', href: link },
-    ],
-  };
-  const iso = (at: number | null) => (at === null ? null : new Date(at).toISOString());
+function letterRow(id: string, postId: string, ids: DemoIds, list: string, title: string, summary: string, to: Sending) {
   const sent = to.state === 'sent';
   return {
     id,
     newsletter_id: ids.newsletter,
-    list_id: list,
+    kind: 'post',
+    post_id: postId,
+    audience: ofList(list),
     sender_id: ids.sender,
     domain_id: sent ? ids.domain : null,
-    title,
-    subject: title,
+    subjects: [title],
     preview_line: summary,
-    document,
+    chips: [],
     state: to.state,
+    state_at: iso(to.finished ?? to.due - DAY),
     due_at: iso(to.due),
     started_at: sent ? iso(to.due) : null,
     finished_at: iso(to.finished),

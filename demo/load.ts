@@ -4,6 +4,7 @@ import { formCodes } from '@/core/forms/codes';
 import { type FormDefinition, startingForm } from '@/core/forms/definition';
 import { FIRST_NAME_FIELD } from '@/core/forms/fields';
 import { zoneFile } from '@/core/senders/zone-file';
+import { bind, type Layout } from '@/core/writing/document';
 import { renderHtml, takeLinks } from '@/core/writing/render';
 import { renderText } from '@/core/writing/text';
 import { openAuth } from '@/server/auth/auth';
@@ -12,13 +13,23 @@ import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { createForm, formOf, publishForm, saveDraft } from '@/server/forms/forms';
 import { newId } from '@/server/ids';
-import { createNewsletter } from '@/server/newsletters/newsletters';
 import { openRuntime } from '@/server/runtime';
 import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
+import { createNewsletter } from '@/server/site/founding';
 import { type DemoIds, generate, MONTHS_BACK } from './generate';
 
 export const ACCOUNT = { name: 'Ottoline Vance', email: 'ottoline@lanternfish.example', password: 'six hundred metres down' };
 const ZONE = 'Europe/Lisbon';
+/** Lanternfish’s letters: the whole essay under its title and its one-line beginning, and a way back to the blog. */
+const LAYOUT: Layout = {
+  version: 1,
+  nodes: [
+    { kind: 'post', part: 'title' },
+    { kind: 'post', part: 'subtitle' },
+    { kind: 'post', part: 'body' },
+    { kind: 'post', part: 'link', label: 'Read it on the site and say what you think' },
+  ],
+};
 type Outside = { dnsPage: string; blog: string };
 
 /** Loads the demo newsletter and its part of the Backlot, once. A second call finds it there and changes nothing. */
@@ -54,7 +65,7 @@ async function account(ctx: Context & { pool: import('pg').Pool }): Promise<News
   const auth = openAuth(ctx, ctx.pool);
   const { user } = await auth.api.signUpEmail({ body: { name: ACCOUNT.name, email: ACCOUNT.email, password: ACCOUNT.password } });
   await sql`update "user" set "emailVerified" = true where id = ${user.id}`.execute(ctx.db);
-  await ctx.db.deleteFrom('outbox').where('to_address', '=', ACCOUNT.email).execute();
+  await ctx.db.deleteFrom('mails').where('to_address', '=', ACCOUNT.email).execute();
   const newsletter = await createNewsletter(ctx, user.id, {
     name: 'Lanternfish Letters',
     description: 'Essays on deep-sea life, on Thursdays.',
@@ -195,31 +206,75 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
     colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
   };
   const links: Record<string, unknown>[] = [];
+  const layout = await ctx.db
+    .updateTable('layouts')
+    .set({ layout: JSON.stringify(LAYOUT) })
+    .where('newsletter_id', '=', newsletter.id)
+    .returning('id')
+    .executeTakeFirstOrThrow();
+  const written = new Map(rows.written.map((post) => [post.id, post]));
   for (const letter of rows.letters) {
+    Object.assign(letter, { layout_id: layout.id });
     if (letter.state !== 'sent') continue;
-    const view = { ...frame, previewLine: String(letter.preview_line) };
-    const taken = takeLinks(await renderHtml(letter.document, view));
+    const view = { ...frame, previewLine: letter.preview_line };
+    const post = written.get(letter.post_id)!;
+    const document = bind(LAYOUT, {
+      title: String(post.title),
+      subtitle: String(post.subtitle),
+      link: String(post.link),
+      picture: null,
+      document: post.document,
+    });
+    const taken = takeLinks(await renderHtml(document, view));
     const clicked = rows.letterCounts.find((counts) => counts.letter_id === letter.id)?.clicked;
-    Object.assign(letter, { html: taken.html, text: renderText(letter.document, view) });
+    Object.assign(letter, { html: taken.html, text: renderText(document, view) });
     links.push(...taken.links.map((url, position) => ({ letter_id: letter.id, position, url, clicks: clicked })));
   }
   await ctx.db.transaction().execute(async (db) => {
     for (let months = -1; months <= MONTHS_BACK; months += 1)
       await sql`select ensure_month(${new Date(now.getTime() - months * 30 * 86_400_000)}::date)`.execute(db);
     const base = await reserveIds(db, rows.deliveries.length);
-    for (const row of rows.deliveries) row.id = base + Number(row.id);
+    const providers = await providersOf(
+      db,
+      rows.deliveries.map((row) => String(row.provider)),
+    );
+    for (const row of rows.deliveries) {
+      row.id = base + Number(row.id);
+      row.domain_id = providers.get(String(row.provider));
+      delete row.provider;
+    }
     for (const row of rows.events) row.delivery_id = base + Number(row.delivery_id);
     await bulk(db, 'readers', rows.readers);
     await bulk(db, 'memberships', rows.memberships);
     await bulk(db, 'consents', rows.consents);
     await bulk(db, 'suppressions', rows.suppressions);
-    await bulk(db, 'letters', rows.letters);
-    await bulk(db, 'letter_counts', rows.letterCounts);
+    await bulk(db, 'posts', rows.written);
+    for (const state of ['sent', 'scheduled'])
+      await bulk(
+        db,
+        'letters',
+        rows.letters.filter((letter) => letter.state === state),
+      );
     await bulk(db, 'letter_links', links);
     await bulk(db, 'deliveries', rows.deliveries);
     await bulk(db, 'events', rows.events);
     await bulk(db, 'daily_counts', rows.dailyCounts);
     await bulk(db, 'form_days', rows.formDays);
+    await sql`update readers r set confirmed = true where newsletter_id = ${newsletter.id} and not confirmed
+      and exists (select 1 from memberships m where m.reader_id = r.id and m.joined_at is not null)`.execute(db);
+    await sql`
+      update readers r set last_sent_at = d.sent, last_read_at = d.read, last_clicked_at = d.clicked
+      from (select reader_id, max(delivered_at) as sent, max(opened_at) as read, max(clicked_at) as clicked from deliveries where newsletter_id = ${newsletter.id} group by 1) d
+      where r.id = d.reader_id`.execute(db);
+    await sql`
+      insert into letter_sums (newsletter_id, letter_id, domain_id, recipients, delivered, bounced, refused, opened_people, opened_machines, clicked, left_count)
+      select newsletter_id, letter_id, domain_id, count(*), count(*) filter (where state = 'delivered'), count(*) filter (where state = 'bounced'), count(*) filter (where state = 'refused'),
+        count(opened_at), count(opened_by_machine_at), count(clicked_at), count(left_at)
+      from deliveries where newsletter_id = ${newsletter.id} group by 1, 2, 3`.execute(db);
+    const complained = rows.letterCounts.filter((counts) => counts.complained).map((counts) => String(counts.letter_id));
+    await sql`insert into letter_changes (newsletter_id, letter_id, domain_id, complained) select ${newsletter.id}::uuid, id, 0, 1 from unnest(${complained}::uuid[]) as t(id)`.execute(
+      db,
+    );
     // Where the forms were seen: on the pages that brought readers, some thirty visits for each of them.
     await sql`
       insert into form_places (form_id, host, path, first_at, last_at, loads)
@@ -273,7 +328,11 @@ async function blog(
       created_at: switchedOn,
     })
     .execute();
-  const letters = await ctx.db.selectFrom('letters').select(['id', 'title']).where('newsletter_id', '=', newsletter.id).execute();
+  const letters = await ctx.db
+    .selectFrom('letters')
+    .select(['id', sql<string>`subjects->>0`.as('title')])
+    .where('newsletter_id', '=', newsletter.id)
+    .execute();
   await ctx.db
     .insertInto('feed_items')
     .values(
@@ -293,6 +352,14 @@ async function blog(
 async function put(url: string, body: string): Promise<void> {
   const response = await fetch(url, { method: 'PUT', body });
   if (!response.ok) throw new Error(`The Backlot did not take ${url}.`);
+}
+
+async function providersOf(db: Db, names: string[]): Promise<Map<string, number>> {
+  const { rows } = await sql<{
+    name: string;
+    id: number;
+  }>`select name, mail_domain('@' || name) as id from unnest(${[...new Set(names)]}::text[]) as t(name)`.execute(db);
+  return new Map(rows.map((row) => [row.name, row.id]));
 }
 
 /** Takes a run of delivery numbers for ourselves; returns the number before the first. */

@@ -180,7 +180,7 @@ async function letterPage(m: store.Stored): Promise<string> {
     m.subject,
     `<p><a href="/inbox/${encodeURIComponent(m.to)}">Inbox of ${esc(m.to)}</a></p><h1>${esc(m.subject)}</h1><p>From ${esc(m.from)}, to ${esc(m.to)}, ${esc(time(m.at))}, ${m.bytes.toLocaleString('en-GB')} bytes, ${m.encrypted ? 'encrypted on the way' : 'not encrypted on the way'}</p>
 <table>${verdict('SPF', m.verdicts?.spf)}${verdict('DKIM', m.verdicts?.dkim)}${verdict('DMARC', m.verdicts?.dmarc)}</table>
-${m.leaveUrl ? `<form method="post" action="/letter/${m.id}/leave"><p><button>Leave this list</button> (what a mail program shows beside the sender: one click, RFC 8058)</p></form>` : ''}
+${m.leaveUrl ? `<form method="post" action="/letter/${m.id}/leave"><p><button>Unsubscribe</button> (what a mail program shows beside the sender: one click, RFC 8058)</p></form>` : ''}
 <h2>The letter</h2>${parsed.html ? `<iframe title="The letter" sandbox="allow-popups allow-popups-to-escape-sandbox" src="/letter/${m.id}/html"></iframe>` : ''}
 <h2>Its text part</h2><pre>${esc(parsed.text ?? '')}</pre><h2>Its source</h2><p><a href="/letter/${m.id}/source">Raw source</a></p>`,
   );

@@ -31,7 +31,7 @@ export async function orNotFound<T>(work: Promise<T>): Promise<T> {
   try {
     return await work;
   } catch (error) {
-    if (error instanceof Fault && error.code === 'not-found') notFound();
+    if (asFault(error).code === 'not-found') notFound();
     throw error;
   }
 }

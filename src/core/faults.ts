@@ -58,6 +58,9 @@ export class Fault extends Error {
 /** Any thrown thing as a fault: our own as they are, everything else as "unavailable", without its inner words. */
 export function asFault(error: unknown): Fault {
   if (error instanceof Fault) return error;
+  // An id from an address that is none (SQLSTATE 22P02): whatever was meant, it is not there.
+  if ((error as { code?: unknown } | null)?.code === '22P02')
+    return new Fault('not-found', 'There is nothing of that name here.');
   return new Fault('unavailable', 'Something on our side did not answer. Nothing was lost; please try again in a minute.');
 }
 

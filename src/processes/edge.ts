@@ -5,7 +5,7 @@
  */
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { MarkBook } from '@/server/delivery/marks';
-import { FormBook } from '@/server/growth/counts';
+import { FormBook } from '@/server/forms/counts';
 import { MOST_BYTES } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { openRuntime } from '@/server/runtime';

@@ -5,18 +5,30 @@
  */
 import { simpleParser } from 'mailparser';
 import { SMTPServer, type SMTPServerDataStream, type SMTPServerSession } from 'smtp-server';
-import { takeReturned } from '@/server/delivery/returned';
+import { isReturnAddress, takeReturned } from '@/server/delivery/returned';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
 
 const MOST_BYTES = 2_000_000;
 
+/** Some reports carry their machine part as plain text. */
+const statusIn = (text: string | undefined) =>
+  text && /^Final-Recipient:/im.test(text) && /^Action:/im.test(text) ? text : null;
+
 const reply = (code: number, text: string) => Object.assign(new Error(text), { responseCode: code });
 
 start(async () => {
   const ctx = await openRuntime('mailroom');
+  /** Is this address one of ours, with somebody behind it? What is not is refused when it is named, so that nothing vanishes behind a 250. */
   const own = async (address: string): Promise<boolean> => {
-    const domain = address.slice(address.lastIndexOf('@') + 1).toLowerCase();
+    const at = address.lastIndexOf('@');
+    const local = address.slice(0, at).toLowerCase();
+    const domain = address.slice(at + 1).toLowerCase();
+    // Every domain that takes mail has a postmaster (RFC 5321 section 4.5.1).
+    const known =
+      isReturnAddress(ctx, local) || local === 'postmaster' || local === 'abuse' || local.startsWith('d-') || local === 'dmarc';
+    if (at < 0) return local === 'postmaster';
+    if (!known) return false;
     if (domain === `in.${ctx.config.mailDomain}`) return true;
     const row = await ctx.db
       .selectFrom('domains')
@@ -29,13 +41,23 @@ start(async () => {
   const take = async (stream: SMTPServerDataStream, session: SMTPServerSession) => {
     const mail = await simpleParser(stream, { skipImageLinks: true, skipTextToHtml: true, keepDeliveryStatus: true });
     if (stream.sizeExceeded) throw reply(552, '5.3.4 Too large for a notice');
+    const part = (...types: string[]) =>
+      mail.attachments.find((one) => types.includes(one.contentType))?.content.toString('utf8') ?? null;
     // Kept apart by the option above, the machine part of a notice comes as an attachment.
-    const status =
-      mail.attachments.find((part) => part.contentType === 'message/delivery-status')?.content.toString('utf8') ?? null;
-    const originalHeader =
-      mail.attachments.find((part) => part.contentType === 'text/rfc822-headers')?.content.toString('utf8') ?? null;
+    const status = part('message/delivery-status', 'message/global-delivery-status') ?? statusIn(mail.text);
+    const originalHeader = part('text/rfc822-headers', 'message/global-headers');
+    const from = session.envelope.mailFrom;
+    const head = (name: string) => String(mail.headers.get(name) ?? '');
+    // RFC 3834: programs say that they are; a report or a mail from nobody is no wish of a person.
+    const byPerson =
+      from !== false &&
+      from.address !== '' &&
+      /^(no|)$/i.test(head('auto-submitted').trim()) &&
+      !/\b(bulk|junk|list|auto_reply)\b/i.test(head('precedence')) &&
+      !mail.headers.has('x-autoreply') &&
+      !/multipart\/report/i.test(JSON.stringify(mail.headers.get('content-type') ?? ''));
     for (const { address } of session.envelope.rcptTo) {
-      const taken = await takeReturned(ctx, { to: address, deliveryStatus: status, originalHeader });
+      const taken = await takeReturned(ctx, { to: address, deliveryStatus: status, originalHeader, byPerson });
       ctx.log.info({ to: address.replace(/^[^@]*/, (local) => `${local.slice(0, 6)}…`), taken }, 'mail came back');
     }
   };
@@ -65,6 +87,8 @@ start(async () => {
       );
     },
   });
+  // Some close their half as soon as they have said everything; the answer still goes to them (RFC 5321 section 4.1.1.10 wants it).
+  (server.server as { allowHalfOpen?: boolean }).allowHalfOpen = true;
   server.on('error', (error) => ctx.log.warn({ reason: error.message }, 'mailroom'));
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);

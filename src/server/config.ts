@@ -1,9 +1,13 @@
 import Joi from 'joi';
+import type { KeyRing } from '@/core/keys';
+import type { Patience } from '@/core/sending/patience';
 
 export type Config = {
   databaseUrl: string;
-  /** At least 32 characters; signs links, encrypts keys at rest and keeps sessions. */
+  /** The current secret, at least 32 characters; keeps sessions. */
   secret: string;
+  /** What links are signed and keys at rest are sealed with: the current secret and those before it, which old links and keys still open with. */
+  keys: KeyRing;
   /** Where writers and readers find the pages, for example https://inkset.example. */
   webOrigin: string;
   /** Where links in letters and embedded forms point; in production the link host. */
@@ -32,6 +36,8 @@ export type Config = {
   clockUrl: string;
   /** Allows fetching from loopback addresses: the demo's blog. Never in production. */
   allowLoopback: boolean;
+  /** How long answers of mail servers are waited for, where not as long as RFC 5321 asks. */
+  patience: Partial<Patience>;
   feedSeconds: number;
   /** A form sent in sooner than this after it was made was filled in by a machine. */
   formSeconds: number;
@@ -46,6 +52,12 @@ const schema = Joi.object({
     .uri({ scheme: ['postgres', 'postgresql'] })
     .required(),
   INKSET_SECRET: Joi.string().min(32).required(),
+  INKSET_SECRET_VERSION: Joi.number().integer().min(1).max(255).default(1),
+  INKSET_FORMER_SECRETS: Joi.string()
+    .allow('')
+    .default('')
+    .pattern(/^\d{1,3}:.{32,}(\n\d{1,3}:.{32,})*$/)
+    .messages({ 'string.pattern.base': 'INKSET_FORMER_SECRETS wants one VERSION:SECRET a line' }),
   INKSET_WEB_ORIGIN: origin.required(),
   INKSET_LINK_ORIGIN: origin.required(),
   INKSET_MAIL_DOMAIN: Joi.string().domain({ tlds: false }).required(),
@@ -61,6 +73,7 @@ const schema = Joi.object({
   INKSET_EDGE_PORT: port.default(4610),
   INKSET_CLOCK_URL: origin.allow('').default(''),
   INKSET_ALLOW_LOOPBACK: Joi.boolean().default(false),
+  INKSET_PATIENCE: Joi.string().allow('').default(''),
   INKSET_FEED_SECONDS: Joi.number().integer().min(1).default(300),
   INKSET_FORM_SECONDS: Joi.number().min(0).max(60).default(2),
   INKSET_LOG_LEVEL: Joi.string().valid('trace', 'debug', 'info', 'warn', 'error', 'silent').default('info'),
@@ -76,6 +89,7 @@ export function readConfig(env: Record<string, string | undefined>): Config {
   return {
     databaseUrl: value.INKSET_DATABASE_URL,
     secret: value.INKSET_SECRET,
+    keys: readKeys(value),
     webOrigin: value.INKSET_WEB_ORIGIN.replace(/\/$/, ''),
     linkOrigin: value.INKSET_LINK_ORIGIN.replace(/\/$/, ''),
     mailDomain: value.INKSET_MAIL_DOMAIN,
@@ -91,8 +105,30 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     edgePort: value.INKSET_EDGE_PORT,
     clockUrl: value.INKSET_CLOCK_URL,
     allowLoopback: value.INKSET_ALLOW_LOOPBACK,
+    patience: readPatience(value.INKSET_PATIENCE),
     feedSeconds: value.INKSET_FEED_SECONDS,
     formSeconds: value.INKSET_FORM_SECONDS,
     logLevel: value.INKSET_LOG_LEVEL,
   };
 }
+
+function readKeys(value: Record<string, string | number>): KeyRing {
+  const former = String(value.INKSET_FORMER_SECRETS)
+    .split('\n')
+    .filter(Boolean)
+    .map((line): [number, string] => [Number(line.slice(0, line.indexOf(':'))), line.slice(line.indexOf(':') + 1)]);
+  const current = Number(value.INKSET_SECRET_VERSION);
+  if (former.some(([version]) => version === current))
+    throw new Error('INKSET_SECRET_VERSION is the number of a former secret. Give the new one a number of its own.');
+  return { current, secrets: new Map([...former, [current, String(value.INKSET_SECRET)]]) };
+}
+
+/** `greeting=2,end=600`: seconds by step. */
+const readPatience = (text: string): Partial<Patience> =>
+  Object.fromEntries(
+    text
+      .split(',')
+      .filter(Boolean)
+      .map((part) => part.split('='))
+      .map(([step, seconds]) => [step, Number(seconds) * 1000]),
+  );

@@ -19,11 +19,21 @@ describe('configuration', () => {
 
 describe('secrets', () => {
   it('open again only unchanged and under the same secret', () => {
-    const sealed = seal('private', 'secret');
-    expect(unseal(sealed, 'secret')).toBe('private');
-    expect(() => unseal(sealed, 'another')).toThrow();
+    const ring = { current: 1, secrets: new Map([[1, 'secret']]) };
+    const sealed = seal('private', ring);
+    expect(unseal(sealed, ring)).toBe('private');
+    expect(() => unseal(sealed, { current: 2, secrets: new Map([[2, 'another']]) })).toThrow(/FORMER_SECRETS/);
+    const turned = {
+      current: 2,
+      secrets: new Map([
+        [1, 'secret'],
+        [2, 'another'],
+      ]),
+    };
+    expect(unseal(sealed, turned)).toBe('private');
+    expect(unseal(seal('new', turned), turned)).toBe('new');
     sealed[20]! ^= 1;
-    expect(() => unseal(sealed, 'secret')).toThrow();
+    expect(() => unseal(sealed, ring)).toThrow();
     const { token, hash } = mailedToken();
     expect(hashToken(token)).toEqual(hash);
   });
@@ -118,13 +128,17 @@ describe('feeds', () => {
       link: 'https://lanternfish.example/a',
       title: 'A & B',
       summary: 'x',
-      html: '<p>x</p>',
+      document: { version: 1, nodes: [{ kind: 'paragraph', inline: [{ kind: 'text', text: 'x' }] }] },
       publishedAt: new Date('2026-11-24T09:00:00Z'),
     });
     const atom = read(
       '<feed xmlns="http://www.w3.org/2005/Atom"><title>T</title><entry><id>u:1</id><title>A</title><link href="https://lanternfish.example/b"/><updated>2026-11-24T09:00:00Z</updated><content type="html">&lt;p&gt;y&lt;/p&gt;</content></entry></feed>',
     );
-    expect(atom.items[0]).toMatchObject({ guid: 'u:1', link: 'https://lanternfish.example/b', html: '<p>y</p>' });
+    expect(atom.items[0]).toMatchObject({
+      guid: 'u:1',
+      link: 'https://lanternfish.example/b',
+      document: { version: 1, nodes: [{ kind: 'paragraph', inline: [{ kind: 'text', text: 'y' }] }] },
+    });
     const json = read(
       JSON.stringify({
         version: 'https://jsonfeed.org/version/1.1',
@@ -132,7 +146,11 @@ describe('feeds', () => {
         items: [{ id: '1', url: 'https://lanternfish.example/c', title: 'C', content_html: '<p>z</p>' }],
       }),
     );
-    expect(json.items[0]).toMatchObject({ guid: '1', link: 'https://lanternfish.example/c', html: '<p>z</p>' });
+    expect(json.items[0]).toMatchObject({
+      guid: '1',
+      link: 'https://lanternfish.example/c',
+      document: { version: 1, nodes: [{ kind: 'paragraph', inline: [{ kind: 'text', text: 'z' }] }] },
+    });
   });
   it('that are none end in a sentence', () => {
     expect(() => read('<!doctype html><html><body>hi</body></html>')).toThrow(/a web page, not a feed/);

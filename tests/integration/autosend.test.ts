@@ -1,7 +1,7 @@
 import { createServer, type Server } from 'node:http';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { createNewPosts, newPostsOf, pollNewPosts, switchNewPosts } from '@/server/autosend/new-posts';
-import { lettersOf } from '@/server/sending/letters';
+import { lettersOf } from '@/server/sending/views';
 import { DAY, MINUTE, TestWorld } from './world';
 
 /** A blog in this process whose posts and manners the tests set. */

@@ -46,8 +46,11 @@ describe('the resolver', () => {
     expect(await dns.look('b.a.example', 'TXT')).toMatchObject({ kind: 'none', exists: true });
     expect(await dns.look('none.a.example', 'TXT')).toMatchObject({ kind: 'none', exists: false });
     expect(await dns.look('elsewhere.test', 'TXT')).toEqual({ kind: 'unanswered', fault: 'refused' });
-    expect(await dns.mailHosts('a.example')).toEqual(['c.a.example', 'b.a.example']);
-    expect(await dns.mailHosts('b.a.example')).toEqual(['b.a.example']);
+    expect(await dns.mailHosts('a.example')).toEqual([
+      { host: 'c.a.example', rank: 10 },
+      { host: 'b.a.example', rank: 20 },
+    ]);
+    expect(await dns.mailHosts('b.a.example')).toEqual([{ host: 'b.a.example', rank: 0 }]);
     await expect(dns.mailHosts('none.a.example')).rejects.toBeInstanceOf(LookupFailed);
     await put('null.example', '@ IN MX 0 .\n');
     expect(await dns.mailHosts('null.example')).toEqual([]);

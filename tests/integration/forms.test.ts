@@ -2,6 +2,8 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { FormDefinition } from '@/core/forms/definition';
 import { FIRST_NAME_FIELD, newField } from '@/core/forms/fields';
 import { MarkBook } from '@/server/delivery/marks';
+import { giftOf } from '@/server/forms/arrive';
+import { FormBook } from '@/server/forms/counts';
 import { fieldsOf } from '@/server/forms/fields';
 import {
   archiveForm,
@@ -18,11 +20,9 @@ import {
 } from '@/server/forms/forms';
 import { insightOf } from '@/server/forms/insight';
 import { endTest, startTest, testOf } from '@/server/forms/tests';
-import { FormBook } from '@/server/growth/counts';
 import { keepGift } from '@/server/newsletters/media';
 import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
-import { giftOf } from '@/server/readers/arrive';
 import { readerProfile } from '@/server/readers/readers';
 import { DAY, TestWorld } from './world';
 

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { confirm } from '@/server/readers/confirm';
+import { confirm } from '@/server/forms/confirm';
 import { readerProfile, totalsOf } from '@/server/readers/readers';
 import { DAY, MINUTE, TestWorld } from './world';
 

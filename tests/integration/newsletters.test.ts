@@ -2,13 +2,15 @@ import { existsSync } from 'node:fs';
 import sharp from 'sharp';
 import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { confirm } from '@/server/forms/confirm';
 import { newId } from '@/server/ids';
-import { dropRelay, keepRelay, relayOf } from '@/server/mail/relay';
+import { keepRelay, relayOf } from '@/server/mail/relay';
 import { dropLogo, keepLogo, readMedia } from '@/server/newsletters/media';
 import { acceptInvitation, invite, membersOf, setRole, withdraw } from '@/server/newsletters/members';
-import { changeNewsletter, createNewsletter, openNewsletter } from '@/server/newsletters/newsletters';
-import { confirm } from '@/server/readers/confirm';
-import { letterOf, scheduleLetter } from '@/server/sending/letters';
+import { changeNewsletter, openNewsletter } from '@/server/newsletters/newsletters';
+import { dropRelay } from '@/server/sending/routing';
+import { letterOf } from '@/server/sending/views';
+import { createNewsletter } from '@/server/site/founding';
 import { DAY, MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -208,16 +210,7 @@ describe('an SMTP service of one’s own', () => {
       Array.from({ length: 12 }, (_, n) => `relayed${n}@fjordbox.example`),
     );
     await keepRelay(world.ctx, newsletter, input({ perHour: 5 }));
-    const id = await scheduleLetter(world.ctx, world.ctx.db, {
-      newsletterId: newsletter.id,
-      autoSendId: null,
-      listId: await world.list(newsletter),
-      senderId,
-      subject: 'By relay',
-      previewLine: '',
-      document: { blocks: [] },
-      dueAt: world.clock.now(),
-    });
+    const id = await world.letter(newsletter, senderId, { subject: 'By relay' });
     await world.work();
     const { counts } = await letterOf(world.ctx, newsletter, id);
     expect(counts.delivered).toBe(5);

@@ -6,7 +6,7 @@ import { openNewsletter } from '@/server/newsletters/newsletters';
 import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { readerProfile } from '@/server/readers/readers';
-import { letterOf, scheduleLetter } from '@/server/sending/letters';
+import { letterOf } from '@/server/sending/views';
 import { MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -124,15 +124,9 @@ describe('links in letters', () => {
   beforeAll(async () => {
     const { senderId } = await world.sender(newsletter);
     await world.readers(newsletter, ['links@heronmail.example']);
-    letterId = await scheduleLetter(world.ctx, world.ctx.db, {
-      newsletterId: newsletter.id,
-      autoSendId: null,
-      listId: await world.list(newsletter),
-      senderId,
+    letterId = await world.letter(newsletter, senderId, {
       subject: 'Links',
-      previewLine: '',
-      document: { blocks: [{ kind: 'button', label: 'Go', href: 'https://lanternfish.example/a?b=1&c=2' }] },
-      dueAt: world.clock.now(),
+      nodes: [{ kind: 'button', label: 'Go', href: 'https://lanternfish.example/a?b=1&c=2' }],
     });
     await world.work();
     const { simpleParser } = await import('mailparser');
@@ -179,10 +173,14 @@ describe('links in letters', () => {
     await ask(links.leave, { method: 'HEAD' });
     expect(await counts()).toMatchObject({ left: 0 });
     const done = await ask(links.leave, { method: 'POST', body: new URLSearchParams({ 'List-Unsubscribe': 'One-Click' }) });
-    expect(await done.text()).toContain('You have left');
-    expect(await (await ask(links.leave)).text()).toContain('You have left');
+    expect(await done.text()).toContain('You have unsubscribed');
+    expect(await (await ask(links.leave)).text()).toContain('You have unsubscribed');
     expect(await counts()).toMatchObject({ left: 1 });
-    expect((await ask(`${links.leave.slice(0, -2)}00`)).status).toBe(404);
+    expect((await ask(`${links.leave.slice(0, -2)}aa`)).status).toBe(404);
+    // Whoever was sent a link that counts a click can count a click, and nothing else.
+    const token = /\/e\/c\/([a-z2-7]+)/.exec(links.click)![1]!;
+    for (const path of [`/e/leave/${token}`, `/e/confirm/${token}`])
+      expect((await ask(path, { method: path.includes('leave') ? 'POST' : 'GET' })).status).toBe(404);
   });
 
   it('a prefetched confirmation link does not confirm', async () => {

@@ -12,8 +12,9 @@ import {
   sendersOf,
   setDefaultSender,
 } from '@/server/senders/senders';
-import { letterOf, scheduleLetter, startLetter } from '@/server/sending/letters';
+import { startLetter } from '@/server/sending/start';
 import { lastTestLetter, sendTestLetter } from '@/server/sending/test-letter';
+import { letterOf } from '@/server/sending/views';
 import { DAY, MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -91,16 +92,7 @@ describe('a sender', () => {
   });
   it('in use is not removed without saying what would stop', async () => {
     const { id } = await add('busy@lanternfish.example');
-    await scheduleLetter(world.ctx, world.ctx.db, {
-      newsletterId: newsletter.id,
-      autoSendId: null,
-      listId: await world.list(newsletter),
-      senderId: id,
-      subject: 'Waiting',
-      previewLine: '',
-      document: { blocks: [] },
-      dueAt: new Date(world.clock.now().getTime() + DAY),
-    });
+    await world.letter(newsletter, id, { subject: 'Waiting', dueAt: new Date(world.clock.now().getTime() + DAY) });
     await expect(removeSender(world.ctx, newsletter, id)).rejects.toMatchObject({
       sentence: expect.stringMatching(/would stop: 1 letter \(“Waiting”\)/),
     });
@@ -174,18 +166,9 @@ describe('a domain', () => {
       .set({ next_check_at: new Date(world.clock.now().getTime() + DAY) })
       .where('id', '=', id)
       .execute();
-    const letter = await scheduleLetter(world.ctx, world.ctx.db, {
-      newsletterId: other.id,
-      autoSendId: null,
-      listId: await world.list(other),
-      senderId,
-      subject: 'Held',
-      previewLine: '',
-      document: { blocks: [] },
-      dueAt: world.clock.now(),
-    });
+    const letter = await world.letter(other, senderId, { subject: 'Held' });
     await world.work();
-    expect((await letterOf(world.ctx, other, letter)).fault).toMatch(/records of breaking\.example/);
+    expect((await letterOf(world.ctx, other, letter)).cause).toMatch(/records of breaking\.example/);
     const alert = world.mail.to(`${other.owner}@postbird.example`).find((mail) => mail.source.includes('a record broke'));
     expect(alert?.source).toContain('p=3Dnonsense');
   });
@@ -233,6 +216,7 @@ describe('a test letter', () => {
     await proveSender(world.ctx, await tokenTo('t@testing.example'));
     const { said } = await sendTestLetter(world.ctx, newsletter, { email: 'me@postbird.example' }, id);
     expect(said).toContain('Only you get it: testing.example is not proven yet');
+    await world.work();
     const probe = world.mail.to('verdicts@heronmail.example').at(-1)!;
     expect(world.mail.to('me@postbird.example')).toHaveLength(1);
     const to = /^Reply-To: (\S+)/m.exec(probe.source)![1]!;
@@ -241,6 +225,7 @@ describe('a test letter', () => {
     expect(await takeReturned(world.ctx, { to, deliveryStatus: null, originalHeader })).toBe('verdicts');
     expect(await takeReturned(world.ctx, { to, deliveryStatus: null, originalHeader })).toBe('nothing');
     const letter = await lastTestLetter(world.ctx, newsletter, id);
+    expect(letter).toMatchObject({ response: '', delivered: true });
     expect(letter?.verdicts?.map((verdict) => `${verdict.check} ${verdict.result}`)).toEqual([
       'SPF pass',
       'DKIM pass',
@@ -267,16 +252,7 @@ describe('a ramp-up', () => {
       days: 2,
     });
     const letter = async (subject: string) => {
-      const id = await scheduleLetter(world.ctx, world.ctx.db, {
-        newsletterId: own.id,
-        autoSendId: null,
-        listId: await world.list(own),
-        senderId,
-        subject,
-        previewLine: '',
-        document: { blocks: [] },
-        dueAt: world.clock.now(),
-      });
+      const id = await world.letter(own, senderId, { subject });
       await startLetter(world.ctx, id);
       return id;
     };
@@ -285,7 +261,7 @@ describe('a ramp-up', () => {
     await world.work();
     expect(world.mail.taken.length - before).toBe(20);
     // Whoever opened the first letter comes first in the second.
-    await world.pool.query('update deliveries set opened_at = now() where letter_id = $1 and reader_id = $2', [first, ids[69]]);
+    await world.pool.query('update readers set last_read_at = now() where id = $1', [ids[69]]);
     world.clock.advance(DAY);
     await world.work();
     expect(world.mail.taken.length - before).toBe(60);

@@ -4,12 +4,12 @@ import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest
 import { newField } from '@/core/forms/fields';
 import { solve } from '@/core/forms/work';
 import { MarkBook } from '@/server/delivery/marks';
+import { confirm } from '@/server/forms/confirm';
 import { createForm, formOf, publicForm, publishForm, saveDraft } from '@/server/forms/forms';
+import { SignUps } from '@/server/forms/sign-ups';
 import { startTest } from '@/server/forms/tests';
 import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
-import { confirm } from '@/server/readers/confirm';
-import { SignUps } from '@/server/readers/sign-ups';
 import { TestWorld } from './world';
 
 let world: TestWorld;
@@ -83,7 +83,7 @@ describe('many at once', () => {
     const email = someone();
     const forms = await Promise.all(['A', 'B', 'C', 'D', 'E'].map(async (name) => world.form(await world.newsletter(name))));
     await Promise.all(forms.map((form) => world.signUps.join(form, { email }, { network: network(), agent: '' })));
-    const { rows } = await sql`select 1 from outbox where to_address = ${email}`.execute(world.ctx.db);
+    const { rows } = await sql`select 1 from mails where to_address = ${email}`.execute(world.ctx.db);
     expect(rows).toHaveLength(3);
   });
 
@@ -91,7 +91,7 @@ describe('many at once', () => {
     const { id, live } = await newForm();
     const emails = Array.from({ length: 8 }, someone);
     // The letters of the crowd above need not leave for this.
-    await world.ctx.db.deleteFrom('outbox').execute();
+    await world.ctx.db.deleteFrom('mails').execute();
     const ask = (email: string) => world.signUps.join(live, { email }, { network: network(), agent: '' });
     await Promise.all(emails.map(ask));
     await world.work();

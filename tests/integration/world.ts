@@ -7,18 +7,23 @@ import pino from 'pino';
 import { SMTPServer } from 'smtp-server';
 import { inject } from 'vitest';
 import type { DnsAnswer, Lookup, RecordType } from '@/core/senders/dns';
+import { type Audience, ofList } from '@/core/sending/audience';
+import type { Node } from '@/core/writing/document';
 import { ManualClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
 import { connect } from '@/server/db/connection';
 import { type Authority, LookupFailed, type Resolver } from '@/server/dns/resolver';
 import { publicForm } from '@/server/forms/forms';
+import { SignUps } from '@/server/forms/sign-ups';
 import { newId } from '@/server/ids';
 import { type JobName, jobs } from '@/server/jobs/jobs';
-import { housekeeping, tick } from '@/server/jobs/tick';
+import { postOffice } from '@/server/jobs/post-office';
+import { beat, housekeeping, releaseClaims, tick } from '@/server/jobs/tick';
 import { newDkimPair } from '@/server/mail/identity';
-import { createNewsletter } from '@/server/newsletters/newsletters';
-import { SignUps } from '@/server/readers/sign-ups';
+import type { PostOffice } from '@/server/mail/post-office';
+import { scheduleLetter } from '@/server/sending/letters';
+import { createNewsletter } from '@/server/site/founding';
 
 export const START = new Date('2026-11-24T09:00:00Z');
 export const MINUTE = 60_000;
@@ -30,6 +35,8 @@ type Taken = { from: string; to: string; source: string };
 export class MailSink {
   readonly taken: Taken[] = [];
   readonly answers = new Map<string, [code: number, text: string]>();
+  /** Waited for before a mail that was taken is answered. */
+  onTaken: ((mail: Taken) => Promise<void>) | null = null;
   #server: SMTPServer | null = null;
   port = 0;
 
@@ -49,7 +56,8 @@ export class MailSink {
           const from = session.envelope.mailFrom ? session.envelope.mailFrom.address : '';
           for (const { address } of session.envelope.rcptTo)
             this.taken.push({ from, to: address, source: Buffer.concat(chunks).toString('latin1') });
-          callback();
+          const told = this.onTaken && this.taken.length ? this.onTaken(this.taken.at(-1)!) : Promise.resolve();
+          void told.then(() => callback());
         });
       },
     });
@@ -100,14 +108,20 @@ export class SetResolver implements Resolver {
       disagreed: () => [],
     };
   }
+  /** Mail hosts of domains that do not have the sink's. */
+  readonly hosts = new Map<string, { host: string; rank: number }[]>();
+  /** Addresses of hosts that do not have the sink's. */
+  readonly at = new Map<string, string[] | 'unanswered'>();
   async mailHosts(domain: string) {
     const code = this.noMail.get(domain);
     if (code === 'null') return [];
     if (code) throw new LookupFailed(code, code);
-    return [`mx.${domain}`];
+    return this.hosts.get(domain) ?? [{ host: `mx.${domain}`, rank: 10 }];
   }
-  async addresses() {
-    return ['127.0.0.1'];
+  async addresses(host: string) {
+    const own = this.at.get(host);
+    if (own === 'unanswered') throw new LookupFailed('EUNANSWERED', host);
+    return own ?? ['127.0.0.1'];
   }
 }
 
@@ -145,7 +159,14 @@ export class TestWorld {
     const clock = new ManualClock(START);
     const dns = new SetResolver();
     const { db, pool } = connect(config.databaseUrl, () => {}, 12);
-    return new TestWorld({ db, clock, config, log: pino({ level: 'silent' }), resolver: dns }, pool, clock, dns, mail, name);
+    return new TestWorld(
+      { db, clock, config, log: pino({ level: process.env.INKSET_LOG_LEVEL ?? 'silent' }), resolver: dns },
+      pool,
+      clock,
+      dns,
+      mail,
+      name,
+    );
   }
 
   async close(): Promise<void> {
@@ -156,16 +177,24 @@ export class TestWorld {
 
   readonly worker = newId();
   readonly signUps: SignUps;
+  #office: PostOffice | null = null;
+  /** The worker's post office. */
+  get office(): PostOffice {
+    this.#office ??= postOffice(this.ctx, this.worker);
+    return this.#office;
+  }
 
   /** Does what is due now, as the worker process would, until nothing is due. */
   async work(silentSeconds = 10): Promise<void> {
     await housekeeping(this.ctx);
-    const tasks = jobs(this.ctx, this.worker, () => false);
+    const tasks = jobs(this.ctx);
     for (let found = true; found; ) {
       const due: [JobName, object][] = [];
-      await tick(this.ctx, this.worker, async (name, payload) => due.push([name, payload]), silentSeconds);
+      await beat(this.ctx, this.worker);
+      await releaseClaims(this.ctx, silentSeconds);
+      await tick(this.ctx, async (name, payload) => due.push([name, payload]));
       for (const [name, payload] of due) await tasks[name](payload, undefined as never);
-      found = due.length > 0;
+      found = (await this.office.settle()) > 0 || due.length > 0;
     }
   }
 
@@ -227,6 +256,41 @@ export class TestWorld {
     return { senderId, domainId, publicKey };
   }
 
+  /** A letter of a post of its own, due now, to the newsletter's first list. */
+  async letter(
+    newsletter: Newsletter,
+    senderId: string,
+    more: { subject?: string; nodes?: Node[]; audience?: Audience; dueAt?: Date; subjects?: string[] } = {},
+  ): Promise<string> {
+    const subject = more.subject ?? 'Why the anglerfish waits';
+    const postId = newId();
+    const now = this.clock.now();
+    await this.ctx.db
+      .insertInto('posts')
+      .values({
+        id: postId,
+        newsletter_id: newsletter.id,
+        slug: postId,
+        title: subject,
+        document: JSON.stringify({ version: 1, nodes: more.nodes ?? [] }),
+        link: 'https://lanternfish.example/a?b=1&c=2',
+        created_at: now,
+        updated_at: now,
+      })
+      .execute();
+    return scheduleLetter(this.ctx, this.ctx.db, {
+      newsletterId: newsletter.id,
+      postId,
+      autoSendId: null,
+      layoutId: null,
+      audience: more.audience ?? ofList(await this.list(newsletter)),
+      senderId,
+      subjects: more.subjects ?? [subject],
+      previewLine: 'Patience',
+      dueAt: more.dueAt ?? now,
+    });
+  }
+
   async list(newsletter: Newsletter): Promise<string> {
     const { id } = await this.ctx.db
       .selectFrom('lists')
@@ -249,7 +313,7 @@ export class TestWorld {
   }
 
   /** People reading a newsletter's first list, without the way they came. */
-  async readers(newsletter: Newsletter, addresses: string[]): Promise<string[]> {
+  async readers(newsletter: Newsletter, addresses: string[], more: { source_form_id?: string } = {}): Promise<string[]> {
     const listId = await this.list(newsletter);
     const now = this.clock.now();
     const ids = addresses.map(() => newId());
@@ -261,8 +325,8 @@ export class TestWorld {
           newsletter_id: newsletter.id,
           address,
           address_key: address.toLowerCase(),
-          provider: address.slice(address.lastIndexOf('@') + 1),
           created_at: now,
+          ...more,
         })),
       )
       .execute();

@@ -1,10 +1,13 @@
+import type { Document } from '../writing/document';
+
 /** An item of a feed, in whatever format it came, reduced to what we use. */
 export type FeedItem = {
   guid: string | null;
   link: string;
   title: string;
   summary: string;
-  html: string;
+  /** What it says, as nodes: no HTML of anybody's comes further than here. */
+  document: Document;
   picture: string | null;
   publishedAt: Date | null;
 };

@@ -1,43 +1,87 @@
-/** What an SMTP server said, reduced to what we do next. */
+/** What an SMTP server said of one mail, reduced to what we do next. Failures of the way (connection, TLS, DNS) are no outcome: nothing was said of the mail. */
 export type Outcome =
   | { kind: 'delivered'; response: string }
-  /** Try again later: the server asked for it, or could not be reached. */
-  | { kind: 'later'; response: string }
-  /** This address is dead (RFC 3463 X.1.x and the like): never write to it again. */
-  | { kind: 'dead'; response: string }
-  /** This letter was refused, the address may be fine (policy, content, size). */
-  | { kind: 'refused'; response: string };
+  /** Try again later: the server asked for it. `slow` when it minds our pace and not this mail; then the mail is not charged with a try. */
+  | { kind: 'later'; response: string; slow: boolean }
+  /** This mailbox is gone (RFC 3463 X.1.x and the like). `words` is what was said, without what differs from mailbox to mailbox. */
+  | { kind: 'dead'; response: string; words: string }
+  /** This mail was refused. `evidence` against the mailbox: 0 where the words speak of us (policy, content, our address), more where they may speak of it. */
+  | { kind: 'refused'; response: string; evidence: number };
 
-/** Enhanced status codes (RFC 3463) that say the address itself is no good. */
+/** Enhanced status codes (RFC 3463) that say the mailbox itself is no good. */
 const DEAD = /^5\.(1\.[0-36]|1\.10|2\.1)$/;
 const FULL = /^[45]\.2\.2$/;
+/** A code that says nothing ("other undefined status"): then the words count. */
+const EMPTY = /^[45]\.0\.0$/;
 
-/**
- * Reads an SMTP reply (RFC 5321 4.2) with its enhanced code if any. 4yz is always "later"; 5yz is "dead" only when the code
- * names the address, or when there is no enhanced code and the reply came to RCPT with 550 or 551; a full mailbox is "later"
- * even as 552, since people empty mailboxes.
- */
-export function readReply(code: number, text: string, command: 'RCPT' | 'other' = 'other'): Outcome {
-  const response = text
-    .replace(/[\u0000-\u001f\u007f]+/g, ' ')
+/** Words that speak of us, our address, our pace or the mail, never of the mailbox. */
+const ABOUT_US =
+  /\b(listed|block(?:ed|ing|list)?|black ?list|dnsbl|rbl|spam|spamming|relay(?:ing)?|sender (?:verif|address|domain|reject|denied|unknown)|callout|spf|dkim|dmarc|polic(?:y|ies)|administrative(?:ly)?|prohibit|prohibition|denied|reputation|too many|rate|throttl|grey ?list|virus|content|ip address|reverse|ptr|helo|ehlo|authenticat|tls|encrypt|not accept(?:ing|ed)? (?:mail )?from|banned|bulk)/i;
+/** Words that say that the mailbox is not there. */
+const NO_MAILBOX =
+  /no such (?:user|mailbox|recipient|person|account|address|local)|(?:user|mailbox|recipient|account|addressee|address|alias|person)\b[^.]{0,40}\b(?:unknown|not found|not exist|n[o']t exist|invalid|unavailable|disabled|inactive|deactivated|closed|not known|unrout)|(?:unknown|invalid|unrouteable|unroutable|bad|nonexistent|non-existent) (?:user|mailbox|recipient|account|address|local|destination)|not a (?:valid|known) (?:user|mailbox|recipient|address)|no mailbox (?:here|by that name)|does not exist here/i;
+const MAILBOX_FULL = /\b(?:mailbox|quota|inbox|storage)\b[^.]{0,30}\b(?:full|exceed|over)|over ?quota|\bfull mailbox/i;
+/** Words of a server that minds how fast or how often we come. */
+const SLOW = /too (?:many|fast|much)|rate|throttl|slow down|limit|busy|overload|concurren|try again later.{0,40}connection/i;
+const GREYLIST = /gr[ea]y ?-?list/i;
+
+/** What a server said as plain text on one line: no control or bidirectional characters, nothing that a database or a screen could choke on, at most 300 characters. */
+export function plainReply(text: string): string {
+  return text
+    .replace(/[\u0000-\u001f\u007f-\u009f\u00ad\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ufff0-\uffff]+/g, ' ')
+    .replace(/[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g, '\ufffd')
+    .replace(/ {2,}/g, ' ')
     .trim()
     .slice(0, 300);
-  const enhanced = /(?:^|\s)([245]\.\d{1,3}\.\d{1,3})(?=\s|$)/.exec(response.replace(/^\d{3}[ -]/, ''))?.[1];
+}
+
+/** The words of a reply without what differs from one mailbox to the next: addresses, numbers, ids. Two replies alike in this are the same refusal. */
+export const alike = (response: string): string =>
+  response
+    .toLowerCase()
+    .replace(/<[^>]*>|\S+@\S+/g, '@')
+    .replace(/\b[0-9a-f]{6,}\b|\d+/g, '#')
+    .replace(/\s+/g, ' ')
+    .slice(0, 120);
+
+/**
+ * Reads an SMTP reply (RFC 5321 4.2) with its enhanced code if any (RFC 3463). 4yz is "later". 5yz is "dead" only when the code names the
+ * mailbox and the words do not speak of us; without a telling code the words are read, and what stays unclear is evidence, not proof. A full
+ * mailbox is "later" even as 552, since people empty mailboxes.
+ */
+export function readReply(code: number, text: string, command: 'RCPT' | 'other' = 'other'): Outcome {
+  const response = plainReply(text);
+  const found = /(?:^|\s)([245]\.\d{1,3}\.\d{1,3})(?=\s|$)/.exec(response.replace(/^\d{3}[ -]?/, ' '))?.[1];
+  const enhanced = found && !EMPTY.test(found) ? found : undefined;
   if (code >= 200 && code < 400) return { kind: 'delivered', response };
-  if (enhanced && FULL.test(enhanced)) return { kind: 'later', response };
-  if (code < 500) return { kind: 'later', response };
-  if (enhanced ? DEAD.test(enhanced) : command === 'RCPT' && (code === 550 || code === 551 || code === 553))
-    return { kind: 'dead', response };
-  return { kind: 'refused', response };
+  if (enhanced ? FULL.test(enhanced) : MAILBOX_FULL.test(response)) return { kind: 'later', response, slow: false };
+  if (code < 500) return { kind: 'later', response, slow: code === 421 || (SLOW.test(response) && !GREYLIST.test(response)) };
+  const aboutUs = ABOUT_US.test(response);
+  if (enhanced) {
+    if (!DEAD.test(enhanced)) return { kind: 'refused', response, evidence: 0 };
+    return aboutUs ? { kind: 'refused', response, evidence: 1 } : { kind: 'dead', response, words: alike(response) };
+  }
+  if (aboutUs) return { kind: 'refused', response, evidence: 0 };
+  if (NO_MAILBOX.test(response)) return { kind: 'dead', response, words: alike(response) };
+  // Without a word about anything a refusal of the recipient is a sign, no more.
+  return { kind: 'refused', response, evidence: command === 'RCPT' ? 2 : 0 };
 }
 
 const MINUTE = 60_000;
 const HOUR = 60 * MINUTE;
-/** Waits before the second, third ... try: quick at first, then as RFC 5321 4.5.4.1 asks, giving up after about three days. */
-const WAITS = [MINUTE, 5 * MINUTE, 15 * MINUTE, HOUR, 3 * HOUR, 6 * HOUR, 12 * HOUR, 24 * HOUR, 24 * HOUR];
+/** The longest wait between two tries of a mail. */
+export const LONGEST_WAIT_MS = 4 * HOUR;
+const LEAST_TRIES = 5;
+/** A letter is stale after two days; for a mail that somebody waits for RFC 5321 section 4.5.4.1 wants four to five. */
+export const LETTER_LIFE_MS = 48 * HOUR;
+export const MAIL_LIFE_MS = 5 * 24 * HOUR;
 
-/** When to try again after `attempts` tries, or null when it is time to give up. */
-export function nextTry(attempts: number, now: Date): Date | null {
-  const wait = WAITS[attempts - 1];
-  return wait === undefined ? null : new Date(now.getTime() + wait);
+/**
+ * When to try again after `attempts` tries, the first of them at `since`: waits double from a minute to four hours. Null once its life is over, but
+ * never before some tries, so that a clock that jumps does not give up what was hardly tried.
+ */
+export function nextTry(attempts: number, since: Date, now: Date, lifeMs: number): Date | null {
+  const age = now.getTime() - since.getTime();
+  if (age >= lifeMs && attempts >= LEAST_TRIES) return null;
+  return new Date(now.getTime() + Math.min(LONGEST_WAIT_MS, MINUTE * 2 ** Math.min(attempts - 1, 12)));
 }

@@ -1,13 +1,14 @@
-import { generateKeyPairSync } from 'node:crypto';
+import { createHash, generateKeyPairSync } from 'node:crypto';
 import fc from 'fast-check';
 import { authenticate } from 'mailauth';
 import { simpleParser } from 'mailparser';
 import { describe, expect, it } from 'vitest';
+import { isSigned, signText } from '../keys';
 import { slot } from '../writing/slots';
-import { signatureFields, signDkim } from './dkim';
+import { relaxedBody, signatureFields, signDkim } from './dkim';
 import { compileMime, fillMime, headerBlock, headerText, mailbox } from './mime';
-import { nextTry, readReply } from './outcome';
-import { deliveryToken, readDeliveryToken } from './token';
+import { alike, LETTER_LIFE_MS, LONGEST_WAIT_MS, MAIL_LIFE_MS, nextTry, readReply } from './outcome';
+import { deliveryToken, leaveToken, readDeliveryToken, readLeaveToken, readMailToken } from './token';
 
 const HEADERS = {
   fromName: 'Ottoline Vance',
@@ -64,7 +65,7 @@ describe('DKIM', () => {
     const p = publicKey.export({ type: 'spki', format: 'der' }).subarray(-32).toString('base64');
     const rsa = generateKeyPairSync('rsa', { modulusLength: 2048 }).privateKey;
     const { headers, body } = fillMime(compileMime({ html: '<p>a</p>', text: 'a', subject: 'S' }, HEADERS), PERSONAL, {});
-    const fields = await signatureFields(headers, body, [
+    const fields = await signatureFields({ headers, body }, [
       { domain: 'lanternfish.example', selector: 'ink1', algorithm: 'rsa', key: rsa },
       { domain: 'lanternfish.example', selector: 'ink2', algorithm: 'ed25519', key: privateKey },
     ]);
@@ -87,8 +88,12 @@ describe('DKIM', () => {
     await fc.assert(
       fc.asyncProperty(text, text, async (subject, words) => {
         const template = compileMime({ html: words, text: words, subject }, HEADERS);
-        const { headers, body } = fillMime(template, { ...PERSONAL, leaveUrl: 'https://go.inkset.example/e/leave/1' }, {});
-        const signature = await signDkim(headers, body, {
+        const made = fillMime(template, { ...PERSONAL, leaveUrl: 'https://go.inkset.example/e/leave/1' }, {});
+        const { headers, body } = made;
+        // The hash that grew with the body is the hash of the body.
+        expect(createHash('sha256').update(relaxedBody(body)).digest()).toEqual(made.bodyHash);
+        expect(relaxedBody(body).equals(body)).toBe(true);
+        const signature = await signDkim(made, {
           domain: 'lanternfish.example',
           selector: 'ink1',
           algorithm: 'rsa',
@@ -121,6 +126,16 @@ describe('readReply', () => {
     [552, '5.2.2 Mailbox full', 'RCPT', 'later'],
     [452, '4.2.2 Mailbox full', 'RCPT', 'later'],
     [451, '4.7.1 Slow down', 'RCPT', 'later'],
+    [550, 'User unknown', 'RCPT', 'dead'],
+    [550, 'Unrouteable address', 'RCPT', 'dead'],
+    [550, '5.0.0 No such user here', 'RCPT', 'dead'],
+    [550, '5.1.1 Rejected: listed at a blocklist', 'RCPT', 'refused'],
+    [550, '198.51.100.5 is listed', 'RCPT', 'refused'],
+    [550, 'relay not permitted', 'RCPT', 'refused'],
+    [550, 'Sender verify failed', 'RCPT', 'refused'],
+    [550, 'Administrative prohibition', 'RCPT', 'refused'],
+    [550, 'This message was classified as spam', 'RCPT', 'refused'],
+    [550, 'No', 'RCPT', 'refused'],
     [421, 'Closing', 'other', 'later'],
     [556, '5.1.10 Takes no mail', 'RCPT', 'dead'],
   ] as const)('%i %s to %s is %s', (code, words, command, kind) => {
@@ -129,35 +144,112 @@ describe('readReply', () => {
   it('keeps one bounded line', () => {
     expect(readReply(550, `550 a\r\nb${'x'.repeat(400)}`).response).toMatch(/^550 a bx{290,}$/);
   });
-  it('tries for about three days and then gives up', () => {
-    let at = new Date(0);
-    let tries = 0;
-    for (let next = nextTry(1, at); next; next = nextTry(tries + 1, at)) {
+  it('weighs what is unclear, and nothing that speaks of us', () => {
+    const weight = (words: string) => {
+      const outcome = readReply(550, `550 ${words}`, 'RCPT');
+      return outcome.kind === 'refused' ? outcome.evidence : outcome.kind;
+    };
+    expect(['No', 'relay not permitted', 'listed at bl.test', 'User unknown'].map(weight)).toEqual([2, 0, 0, 'dead']);
+    expect(alike('550 5.1.1 <mara@a.example>: no such user (id 7f00aa)')).toBe(
+      alike('550 5.1.1 <tom@b.example>: no such user (id 88be01)'),
+    );
+  });
+  it('knows who minds our pace from who minds the mailbox', () => {
+    const slow = (code: number, words: string) => {
+      const outcome = readReply(code, `${code} ${words}`, 'RCPT');
+      return outcome.kind === 'later' && outcome.slow;
+    };
+    expect(slow(450, '4.7.0 Too many connections')).toBe(true);
+    expect(slow(451, '4.7.1 Greylisted, try again')).toBe(false);
+    expect(slow(452, '4.2.2 Over quota')).toBe(false);
+    expect(slow(421, 'Closing')).toBe(true);
+  });
+  it('is plain text whatever the other side says', () => {
+    fc.assert(
+      fc.property(fc.string({ unit: 'binary' }), (said) => {
+        expect(readReply(550, `550 ${said}`).response).not.toMatch(/[\u0000-\u001f\u007f\u202a-\u202e\u2066-\u2069]/);
+      }),
+    );
+  });
+  it.each([
+    ['a letter', LETTER_LIFE_MS, 2],
+    ['a mail that somebody waits for', MAIL_LIFE_MS, 5],
+  ])('%s is tried at growing distances until its life is over, and at least some times', (_name, life, days) => {
+    const since = new Date(0);
+    let at = since;
+    let tries = 1;
+    for (let next = nextTry(tries, since, at, life); next; next = nextTry(tries, since, at, life)) {
+      expect(next.getTime() - at.getTime()).toBeLessThanOrEqual(LONGEST_WAIT_MS);
       at = next;
       tries += 1;
     }
-    expect(at.getTime() / 86_400_000).toBeGreaterThan(2.5);
-    expect(at.getTime() / 86_400_000).toBeLessThan(4);
+    expect(at.getTime() / 86_400_000).toBeGreaterThanOrEqual(days);
+    expect(at.getTime() / 86_400_000).toBeLessThan(days + 0.2);
+    // A clock that jumps a week does not give up what was tried once.
+    expect(nextTry(1, since, new Date(7 * 86_400_000), life)).not.toBeNull();
   });
 });
 
-describe('delivery tokens', () => {
+const RING = {
+  current: 2,
+  secrets: new Map([
+    [1, 'the secret of before, long enough'],
+    [2, 'the secret of now, long enough'],
+  ]),
+};
+const OLD = { current: 1, secrets: new Map([[1, 'the secret of before, long enough']]) };
+const NEW = { current: 2, secrets: new Map([[2, 'the secret of now, long enough']]) };
+
+describe('tokens', () => {
   const ref = fc.record({
     id: fc.bigInt({ min: 1n, max: 2n ** 47n }),
     sentOn: fc
       .integer({ min: 0, max: 60_000 })
       .map((day) => new Date(Date.UTC(2020, 0, 1) + day * 86_400_000).toISOString().slice(0, 10)),
   });
-  it('come back as they were, in any letter case, and cannot be changed by a letter', () => {
+  const uuid = fc.uuid();
+  it('come back as they were, in any letter case, cannot be changed by a letter, and open one purpose only', () => {
     fc.assert(
-      fc.property(ref, fc.integer({ min: 0, max: 35 }), (value, at) => {
-        const token = deliveryToken(value, 'secret');
-        expect(readDeliveryToken(token.toUpperCase(), 'secret')).toEqual(value);
-        const other = token[at] === '0' ? '1' : '0';
-        expect(readDeliveryToken(token.slice(0, at) + other + token.slice(at + 1), 'secret')).toBeNull();
-        expect(readDeliveryToken(token, 'another')).toBeNull();
+      fc.property(ref, uuid, fc.integer({ min: 0, max: 30 }), (value, readerId, at) => {
+        const token = deliveryToken(value, 'click', RING);
+        expect(token).toMatch(/^[a-z2-7]{31}$/);
+        expect(readDeliveryToken(token.toUpperCase(), 'click', RING)).toEqual(value);
+        const other = token[at] === 'a' ? 'b' : 'a';
+        expect(readDeliveryToken(token.slice(0, at) + other + token.slice(at + 1), 'click', RING)).toBeNull();
+        for (const purpose of ['open', 'bounce'] as const) expect(readDeliveryToken(token, purpose, RING)).toBeNull();
+        expect(readLeaveToken(token, 'leave', RING)).toBeNull();
+        expect(readMailToken(token, RING)).toBeNull();
+        const leaving = leaveToken({ readerId, delivery: value }, 'leave', RING);
+        expect(`leave-${leaving}`.length).toBeLessThanOrEqual(64);
+        expect(readLeaveToken(leaving.toUpperCase(), 'leave', RING)).toEqual({ readerId, delivery: value });
+        expect(readLeaveToken(leaving, 'leave-mail', RING)).toBeNull();
+        expect(readLeaveToken(leaveToken({ readerId, delivery: null }, 'leave', RING), 'leave', RING)).toEqual({
+          readerId,
+          delivery: null,
+        });
       }),
     );
-    expect(readDeliveryToken('', 'secret')).toBeNull();
+    expect(readDeliveryToken('', 'click', RING)).toBeNull();
+  });
+  it('of a secret that was changed still open, and not without it', () => {
+    const value = { id: 7n, sentOn: '2026-11-24' };
+    const token = deliveryToken(value, 'open', OLD);
+    expect(readDeliveryToken(token, 'open', RING)).toEqual(value);
+    expect(readDeliveryToken(token, 'open', NEW)).toBeNull();
+    expect(deliveryToken(value, 'open', RING)).not.toBe(token);
+    const signature = signText(OLD, 'link', 'https://lanternfish.example/');
+    expect(isSigned(RING, 'link', 'https://lanternfish.example/', signature)).toBe(true);
+    expect(isSigned(NEW, 'link', 'https://lanternfish.example/', signature)).toBe(false);
+    expect(isSigned(RING, 'gift', 'https://lanternfish.example/', signature)).toBe(false);
+    expect(isSigned(RING, 'link', 'https://evil.example/', signature)).toBe(false);
+  });
+  it('never throw, whatever they are', () => {
+    fc.assert(
+      fc.property(fc.string({ unit: 'binary' }), (text) => {
+        readDeliveryToken(text, 'click', RING);
+        readLeaveToken(text, 'leave', RING);
+        isSigned(RING, 'link', text, text);
+      }),
+    );
   });
 });

@@ -1,40 +1,82 @@
-import { createHmac, timingSafeEqual } from 'node:crypto';
+import { createHmac } from 'node:crypto';
+import { issue, type KeyRing, keyFor, redeem } from '../keys';
 
-/** What a link or a return path in a letter says about itself: which delivery, and the day whose partition holds it. */
+/** Which delivery, and the day whose partition holds it. */
 export type DeliveryRef = { id: bigint; sentOn: string };
+
+/**
+ * What a token in a letter is for. Each has a key of its own, so that none can be turned into another: whoever has a click link can count a
+ * click, and do nothing else.
+ */
+export type DeliveryPurpose = 'click' | 'open' | 'bounce';
 
 const EPOCH = Date.UTC(2020, 0, 1);
 const DAY = 86_400_000;
-const SIGNATURE_BYTES = 10;
-const LENGTH = (8 + SIGNATURE_BYTES) * 2;
+const REF_BYTES = 8;
 
-function payload(ref: DeliveryRef): Buffer {
-  const bytes = Buffer.alloc(8);
+function refBytes(ref: DeliveryRef): Buffer {
+  const bytes = Buffer.alloc(REF_BYTES);
   bytes.writeUInt16BE(Math.round((Date.parse(`${ref.sentOn}T00:00:00Z`) - EPOCH) / DAY), 0);
   bytes.writeUIntBE(Number(ref.id), 2, 6);
   return bytes;
 }
 
-const mac = (bytes: Buffer, secret: string) =>
-  createHmac('sha256', secret).update('delivery').update(bytes).digest().subarray(0, SIGNATURE_BYTES);
+const readRef = (bytes: Buffer): DeliveryRef => ({
+  id: BigInt(bytes.readUIntBE(2, 6)),
+  sentOn: new Date(EPOCH + bytes.readUInt16BE(0) * DAY).toISOString().slice(0, 10),
+});
 
-/**
- * A signed reference to a delivery: 36 lower-case hex letters, so that it survives mail programs that fold the case of a
- * local part. 80 bits of HMAC-SHA-256; nobody can make one for another reader.
- */
-export function deliveryToken(ref: DeliveryRef, secret: string): string {
-  const bytes = payload(ref);
-  return Buffer.concat([bytes, mac(bytes, secret)]).toString('hex');
+/** A token of a delivery, for counting or for its return path: 31 letters and digits. */
+export const deliveryToken = (ref: DeliveryRef, purpose: DeliveryPurpose, ring: KeyRing): string =>
+  issue(ring, purpose, refBytes(ref));
+
+/** Reads a delivery's token of this purpose back; null if it is malformed, of another purpose, or not ours. */
+export function readDeliveryToken(token: string, purpose: DeliveryPurpose, ring: KeyRing): DeliveryRef | null {
+  const bytes = redeem(ring, purpose, token, REF_BYTES);
+  return bytes && readRef(bytes);
 }
 
-/** Reads a token back; null if it is malformed or not ours. */
-export function readDeliveryToken(token: string, secret: string): DeliveryRef | null {
-  if (token.length !== LENGTH || !/^[0-9a-f]+$/i.test(token)) return null;
-  const bytes = Buffer.from(token, 'hex');
-  const head = bytes.subarray(0, 8);
-  if (!timingSafeEqual(bytes.subarray(8), mac(head, secret))) return null;
-  return {
-    id: BigInt(head.readUIntBE(2, 6)),
-    sentOn: new Date(EPOCH + head.readUInt16BE(0) * DAY).toISOString().slice(0, 10),
-  };
+/**
+ * Who a leave link is for: the reader, for ever; and the delivery it stood in, which says what to leave and counts it, for as long as that is
+ * known. A mail without a delivery (a welcome) has none.
+ */
+export type LeaveRef = { readerId: string; delivery: DeliveryRef | null };
+/** A link for people and one-click requests, or the address that leaves by mail. */
+export type LeavePurpose = 'leave' | 'leave-mail';
+
+const uuidBytes = (id: string) => Buffer.from(id.replace(/-/g, ''), 'hex');
+const uuidOf = (bytes: Buffer) => bytes.toString('hex').replace(/^(.{8})(.{4})(.{4})(.{4})(.{12})$/, '$1-$2-$3-$4-$5');
+const NOWHERE = Buffer.alloc(REF_BYTES);
+
+/** A leave token: 56 letters and digits, short enough for a local part (RFC 5321 section 4.5.3.1.1). */
+export const leaveToken = (ref: LeaveRef, purpose: LeavePurpose, ring: KeyRing): string =>
+  issue(ring, purpose, Buffer.concat([uuidBytes(ref.readerId), ref.delivery ? refBytes(ref.delivery) : NOWHERE]));
+
+/** Reads a leave token back; null if it is malformed, of another purpose, or not ours. */
+export function readLeaveToken(token: string, purpose: LeavePurpose, ring: KeyRing): LeaveRef | null {
+  const bytes = redeem(ring, purpose, token, 16 + REF_BYTES);
+  if (!bytes) return null;
+  const rest = bytes.subarray(16);
+  return { readerId: uuidOf(bytes.subarray(0, 16)), delivery: rest.equals(NOWHERE) ? null : readRef(rest) };
+}
+
+/** The return path of a single mail. */
+export function mailToken(id: string, ring: KeyRing): string {
+  const bytes = Buffer.alloc(REF_BYTES);
+  bytes.writeBigUInt64BE(BigInt(id));
+  return issue(ring, 'mail', bytes);
+}
+
+/** The number of the single mail whose return path this is, or null. */
+export function readMailToken(token: string, ring: KeyRing): string | null {
+  const bytes = redeem(ring, 'mail', token, REF_BYTES);
+  return bytes && String(bytes.readBigUInt64BE());
+}
+
+/** The left side of a Message-ID (RFC 5322 3.6.4): the same for the same copy each time it is sent, and nobody can read anything out of it. */
+export function messageName(of: string, ring: KeyRing): string {
+  return createHmac('sha256', keyFor(ring, ring.current, 'message-id')!)
+    .update(of)
+    .digest('hex')
+    .slice(0, 32);
 }

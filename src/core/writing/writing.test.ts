@@ -1,9 +1,21 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { bind, type Document, layoutSchema, STARTING_LAYOUT } from './document';
+import {
+  bind,
+  chipsIn,
+  type Document,
+  documentSchema,
+  layoutSchema,
+  type Node,
+  type Post,
+  run,
+  STARTING_LAYOUT,
+} from './document';
+import { fromHtml } from './from-html';
 import { renderNotice } from './notice';
+import { plainLine } from './plain-line';
 import { renderHtml, takeLinks } from './render';
-import { plainLine, sanitisePost } from './sanitise';
+
 import { CLOSE, OPEN, pieces, slot, withoutMarks } from './slots';
 import { renderText } from './text';
 
@@ -12,65 +24,196 @@ const FRAME = {
   colophon: { reasonLine: 'You get this because you asked.', postalAddress: 'PO Box 600\n1100-001 Lisbon' },
   previewLine: 'How do you count?',
 };
-const POST = {
+const POST: Post = {
   title: 'A & B',
+  subtitle: 'Short',
   link: 'https://lanternfish.example/a',
-  summary: 'Short',
-  html: '<p>Long <a href="https://x.example/?a=1&amp;b=2">link</a></p>',
   picture: null,
+  document: fromHtml('<p>Long <a href="https://x.example/?a=1&amp;b=2">link</a></p>', 'https://lanternfish.example/a'),
 };
+const EMPTY: Document = { version: 1, nodes: [] };
 
 describe('a layout bound to a post', () => {
   it('fills every place and leaves no trace of what the post lacks', () => {
     expect(layoutSchema.validate(STARTING_LAYOUT).error).toBeUndefined();
-    expect(bind(STARTING_LAYOUT, POST).blocks.map((block) => block.kind)).toEqual(['heading', 'text', 'button']);
-    expect(bind(STARTING_LAYOUT, { ...POST, picture: 'https://x.example/a.png' }).blocks.map((b) => b.kind)).toEqual([
+    expect(bind(STARTING_LAYOUT, POST).nodes.map((node) => node.kind)).toEqual(['heading', 'paragraph', 'button']);
+    expect(bind(STARTING_LAYOUT, { ...POST, picture: 'https://x.example/a.png' }).nodes.map((node) => node.kind)).toEqual([
       'heading',
       'picture',
-      'text',
+      'paragraph',
       'button',
     ]);
-    expect(bind({ blocks: [{ kind: 'post', part: 'body' }] }, { ...POST, html: '' }).blocks).toEqual([
-      { kind: 'text', html: 'Short' },
+    expect(bind({ version: 1, nodes: [{ kind: 'post', part: 'body' }] }, { ...POST, document: EMPTY }).nodes).toEqual([
+      { kind: 'paragraph', inline: [{ kind: 'text', text: 'Short' }] },
     ]);
   });
 });
 
 describe('rendering', () => {
   const document: Document = bind(STARTING_LAYOUT, POST);
-  it('escapes what is text, carries the colophon, and takes every web link out once', async () => {
+  it('escapes what is text, carries the colophon with Unsubscribe, has one h1, and takes every web link out once', async () => {
     const { html, links } = takeLinks(await renderHtml(document, FRAME));
     expect(html).toContain('Lanternfish &lt;Letters&gt;');
     expect(html).toContain('You get this because you asked.');
     expect(html).toContain('PO Box 600, 1100-001 Lisbon');
-    expect(html).toContain(slot('leave'));
+    expect(html).toMatch(new RegExp(`<a href="${slot('leave')}"[^>]*>Unsubscribe</a>`));
     expect(html).toContain(slot('pixel'));
+    expect(html.match(/<h1/g)).toHaveLength(1);
+    expect(html).toContain('name="color-scheme" content="light dark"');
+    expect(html).toContain('@media (prefers-color-scheme:dark)');
     expect(links).toEqual(['https://lanternfish.example/a', 'https://x.example/?a=1&b=2']);
     expect(html.split(slot('link:0'))).toHaveLength(3);
   });
-  it('makes a text part of 72 columns with the links in full and the colophon last', () => {
+  it('says Unsubscribe in the newsletter’s language', async () => {
+    const frame = { ...FRAME, brand: { ...FRAME.brand, language: 'de-AT' } };
+    expect(await renderHtml(document, frame)).toContain('>Abmelden</a>');
+    expect(renderText(document, frame)).toContain('Abmelden:\n');
+  });
+  it('makes a text part of at most 78 columns, footer included, each address once, the colophon last', () => {
     const words = Array.from({ length: 60 }, (_, n) => `word${n}`).join(' ');
-    const text = renderText({ blocks: [...document.blocks, { kind: 'text', html: `<p>${words}</p>` }] }, FRAME);
-    for (const line of text.split('\n')) expect(line.length).toBeLessThanOrEqual(80);
-    expect(text).toContain('link <https://x.example/?a=1&b=2>');
-    expect(text.trimEnd().endsWith(`Leave this list: ${slot('leave')}`)).toBe(true);
+    const frame = { ...FRAME, colophon: { ...FRAME.colophon, reasonLine: words } };
+    const text = renderText(
+      {
+        version: 1,
+        nodes: [
+          ...document.nodes,
+          ...fromHtml(`<p>${words}</p><ul><li>${words}</li></ul><blockquote>${words}</blockquote>`, 'https://x.example').nodes,
+        ],
+      },
+      frame,
+    );
+    for (const line of text.split('\n')) expect([...line].length).toBeLessThanOrEqual(78);
+    expect(text).toContain('Long link [2]');
+    expect(text.split('https://lanternfish.example/a')).toHaveLength(2);
+    expect(text.split('https://x.example/?a=1&b=2')).toHaveLength(2);
+    expect(text.trimEnd().endsWith(`Unsubscribe:\n${slot('leave')}`)).toBe(true);
+  });
+  it('shows nothing for a node of a later version, and keeps it', async () => {
+    const later = { kind: 'hologram', depth: 3 } as unknown as Node;
+    const html = await renderHtml({ version: 1, nodes: [later, { kind: 'paragraph', inline: run('After it') }] }, FRAME);
+    expect(html).toContain('After it');
+    expect(html).not.toContain('hologram');
+    expect(chipsIn({ version: 1, nodes: [later] })).toEqual([]);
+  });
+  it('makes slots of merge chips, each field once', async () => {
+    const nodes: Node[] = [
+      {
+        kind: 'paragraph',
+        inline: [
+          { kind: 'text', text: 'Dear ' },
+          { kind: 'chip', field: 'first name', fallback: 'reader' },
+        ],
+      },
+    ];
+    const chips: Document = { version: 1, nodes: [...nodes, ...nodes] };
+    expect(await renderHtml(chips, FRAME)).toContain(`Dear ${slot('chip:first name')}`);
+    expect(renderText(chips, FRAME)).toContain(`Dear ${slot('chip:first name')}`);
+    expect(chipsIn(chips)).toEqual([{ field: 'first name', fallback: 'reader' }]);
   });
 });
 
 describe('HTML from outside', () => {
-  it.each([
-    ['<script>alert(1)</script><p onclick="x()">a</p>', '<p>a</p>'],
-    ['<a href="javascript:alert(1)">a</a>', '<a>a</a>'],
-    ['<a href="/b">a</a>', '<a href="https://lanternfish.example/b">a</a>'],
-    ['<img src="c.png" onerror="x()">', '<img src="https://lanternfish.example/posts/c.png" alt="" />'],
-    ['<iframe src="https://x.example"></iframe><style>p{}</style><h1>t</h1>', '<h2>t</h2>'],
-    ['<svg><a xlink:href="javascript:x">b</a></svg>', '<a>b</a>'],
-  ])('%s', (raw, clean) => {
-    expect(sanitisePost(raw, 'https://lanternfish.example/posts/a')).toBe(clean);
+  const read = (html: string) => fromHtml(html, 'https://lanternfish.example/posts/a').nodes;
+  const text = (words: string) => [{ kind: 'text', text: words }];
+  it.each<[string, unknown[]]>([
+    ['<script>alert(1)</script><p onclick="x()">a</p>', [{ kind: 'paragraph', inline: text('a') }]],
+    ['<a href="javascript:alert(1)">a</a>', [{ kind: 'paragraph', inline: text('a') }]],
+    ['<a href="/b">a</a>', [{ kind: 'paragraph', inline: [{ kind: 'text', text: 'a', href: 'https://lanternfish.example/b' }] }]],
+    ['<img src="c.png" onerror="x()">', [{ kind: 'picture', src: 'https://lanternfish.example/posts/c.png', alt: '' }]],
+    ['<img src="https://count.example/p.gif" width="1" height="1"><img src="data:image/png;base64,xx">', []],
+    ['<iframe src="https://x.example"></iframe><style>p{}</style><h1>t</h1>', [{ kind: 'heading', level: 2, inline: text('t') }]],
+    ['<svg><a xlink:href="javascript:x">b</a></svg>c', [{ kind: 'paragraph', inline: text('c') }]],
+    ['a &lt;b onclick=x&gt; c', [{ kind: 'paragraph', inline: text('a <b onclick=x> c') }]],
+    [
+      '<p>a<br>b</p><hr><pre>x\n  y</pre>',
+      [
+        { kind: 'paragraph', inline: [...text('a'), { kind: 'break' }, ...text('b')] },
+        { kind: 'divider' },
+        { kind: 'code', text: 'x\n  y' },
+      ],
+    ],
+    [
+      '<ol><li>a<ul><li>b</ul><li>c</ol>',
+      [
+        {
+          kind: 'list',
+          ordered: true,
+          items: [
+            [
+              { kind: 'paragraph', inline: text('a') },
+              { kind: 'list', ordered: false, items: [[{ kind: 'paragraph', inline: text('b') }]] },
+            ],
+            [{ kind: 'paragraph', inline: text('c') }],
+          ],
+        },
+      ],
+    ],
+    [
+      '<table><tr><th>a<th>b<tr><td>1<td>2</table>',
+      [
+        {
+          kind: 'table',
+          rows: [
+            { head: true, cells: [text('a'), text('b')] },
+            { head: false, cells: [text('1'), text('2')] },
+          ],
+        },
+      ],
+    ],
+    [
+      '<figure><img src="/a.png" alt="A lamp"><figcaption>Lit</figcaption></figure>',
+      [{ kind: 'picture', src: 'https://lanternfish.example/a.png', alt: 'A lamp', caption: text('Lit') }],
+    ],
+    [
+      '<p>a \u202eb <b>c <i>d</i></b></p>',
+      [
+        {
+          kind: 'paragraph',
+          inline: [
+            { kind: 'text', text: 'a b ' },
+            { kind: 'text', text: 'c ', marks: ['bold'] },
+            { kind: 'text', text: 'd', marks: ['bold', 'italic'] },
+          ],
+        },
+      ],
+    ],
+  ])('%s', (html, nodes) => {
+    expect(read(html)).toEqual(nodes);
+  });
+  it('is always a valid document, whatever it is, and takes time by its length alone', () => {
+    const tag = fc.constantFrom(
+      'p',
+      'b',
+      'ul',
+      'li',
+      'table',
+      'tr',
+      'td',
+      'blockquote',
+      'a href="x"',
+      'pre',
+      'h2',
+      'script',
+      'img src="a.png"',
+    );
+    const piece = fc.oneof(
+      tag.map((name) => `<${name}>`),
+      tag.map((name) => `</${name.split(' ')[0]}>`),
+      fc.string(),
+    );
+    fc.assert(
+      fc.property(fc.array(piece, { maxLength: 60 }), (pieces) => {
+        const document = fromHtml(pieces.join(''), 'https://x.example/');
+        expect(documentSchema.validate(document).error).toBeUndefined();
+      }),
+    );
+    for (const unclosed of ['<b>', '<blockquote>', '<ul><li>', '<table><tr><td>', '<a href="x">'])
+      expect(documentSchema.validate(fromHtml(unclosed.repeat(30_000), 'https://x.example/')).error).toBeUndefined();
   });
   it('becomes one plain line, even when it was escaped once too often', () => {
     expect(plainLine('A &amp;amp; B\n<b>c</b>', 50)).toBe('A & B c');
     expect(plainLine('x'.repeat(60), 50)).toHaveLength(50);
+    expect(plainLine('<script>alert(1)</script>Title \u202eevil', 50)).toBe('Title evil');
   });
 });
 
@@ -86,7 +229,9 @@ describe('slots', () => {
         ).toBe(template);
       }),
     );
-    expect(sanitisePost(`<p>${OPEN}leave${CLOSE}</p>`, 'https://x.example')).toBe('<p>leave</p>');
+    expect(fromHtml(`<p>${OPEN}leave${CLOSE}</p>`, 'https://x.example').nodes).toEqual([
+      { kind: 'paragraph', inline: [{ kind: 'text', text: 'leave' }] },
+    ]);
   });
 });
 

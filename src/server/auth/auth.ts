@@ -2,7 +2,7 @@ import { betterAuth } from 'better-auth';
 import type pg from 'pg';
 import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
-import { post } from '../mail/outbox';
+import { post } from '../mail/post';
 
 /** Said before a password is typed, and checked after. */
 export const PASSWORD_RULE = {
@@ -18,12 +18,12 @@ const COLOUR = '#17645c';
  * the outbox, so that they are as durable as the account they belong to.
  */
 export function openAuth(ctx: Context, pool: pg.Pool) {
-  const mail = (to: string, heading: string, paragraphs: string[], link: { label: string; url: string }) => {
+  const mail = async (to: string, heading: string, paragraphs: string[], link: { label: string; url: string }): Promise<void> => {
     const footer = [
       `You get this because this address was typed at ${new URL(ctx.config.webOrigin).host}. If it was not you, do nothing.`,
     ];
     const notice: Notice = { name: 'Inkset', colour: COLOUR, heading, paragraphs, link, footer };
-    return post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, notice });
+    await post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, notice });
   };
   return betterAuth({
     appName: 'Inkset',

@@ -1,7 +1,8 @@
 import { parseFeed } from 'feedsmith';
 import type { FeedItem } from '@/core/autosend/items';
 import { Fault } from '@/core/faults';
-import { plainLine, sanitisePost } from '@/core/writing/sanitise';
+import { fromHtml } from '@/core/writing/from-html';
+import { plainLine } from '@/core/writing/plain-line';
 import type { Context } from '../context';
 import { guardedFetch } from '../fetch/guarded';
 
@@ -71,7 +72,7 @@ export function parseItems(body: string, url: string, host: string): { title: st
       link,
       title: plainLine(raw.title ?? '', 200) || 'A new post',
       summary: plainLine(raw.summary ?? raw.html ?? '', 240),
-      html: raw.html ? sanitisePost(raw.html, link || url) : '',
+      document: fromHtml(raw.html ?? '', link || url),
       picture: absolute(raw.picture) || null,
       publishedAt: at && !Number.isNaN(at.getTime()) ? at : null,
     };

@@ -1,10 +1,12 @@
 import Joi from 'joi';
 import { sql } from 'kysely';
-import { itemKey, newItems, nextPoll } from '@/core/autosend/items';
+import { type FeedItem, itemKey, newItems, nextPoll } from '@/core/autosend/items';
 import { asFault, Fault } from '@/core/faults';
-import { bind } from '@/core/writing/document';
+import { slugify } from '@/core/newsletters/slug';
+import { ofList } from '@/core/sending/audience';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
+import type { Db } from '../db/connection';
 import { newId } from '../ids';
 import { scheduleLetter } from '../sending/letters';
 import { readFeed } from './feeds';
@@ -135,9 +137,7 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
   const now = ctx.clock.now();
   const rule = await ctx.db
     .selectFrom('auto_sends as a')
-    .innerJoin('layouts as l', 'l.id', 'a.layout_id')
     .selectAll('a')
-    .select('l.layout')
     .where('a.id', '=', id)
     .where('a.switched_on_at', 'is not', null)
     .where('a.next_poll_at', '<=', now)
@@ -194,14 +194,16 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
         .returning('item_key')
         .executeTakeFirst();
       if (!filed || !isNew) continue;
+      const postId = await keepPost(ctx, trx, rule.newsletter_id, item);
       const letterId = await scheduleLetter(ctx, trx, {
         newsletterId: rule.newsletter_id,
+        postId,
         autoSendId: id,
-        listId: rule.list_id,
+        layoutId: rule.layout_id,
+        audience: ofList(rule.list_id),
         senderId: rule.sender_id,
-        subject: item.title,
+        subjects: [item.title],
         previewLine: item.summary,
-        document: bind(rule.layout, item),
         dueAt: now,
       });
       await trx
@@ -222,6 +224,35 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
   });
   if (made) ctx.log.info({ feed: rule.feed_url, letters: made }, 'new posts became letters');
   return made;
+}
+
+/** A feed's item as a post of the newsletter, under an address of its own. */
+async function keepPost(ctx: Context, db: Db, newsletterId: string, item: FeedItem): Promise<string> {
+  const now = ctx.clock.now();
+  const wanted = slugify(item.title).slice(0, 80) || 'post';
+  const id = newId();
+  const taken = await db
+    .selectFrom('posts')
+    .select('id')
+    .where('newsletter_id', '=', newsletterId)
+    .where('slug', '=', wanted)
+    .executeTakeFirst();
+  await db
+    .insertInto('posts')
+    .values({
+      id,
+      newsletter_id: newsletterId,
+      slug: taken ? `${wanted}-${id.slice(-8)}` : wanted,
+      title: item.title,
+      subtitle: item.summary,
+      document: JSON.stringify(item.document),
+      link: item.link || null,
+      picture: item.picture,
+      created_at: item.publishedAt ?? now,
+      updated_at: now,
+    })
+    .execute();
+  return id;
 }
 
 /** On the first reading only an item that carries a later date than the switch counts as new. */

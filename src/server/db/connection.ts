@@ -54,6 +54,10 @@ export function isAway(error: unknown): boolean {
   );
 }
 
+/** Did two transactions get in each other's way (deadlock, serialisation)? Then the same work may go through at once. */
+export const isTransient = (error: unknown): boolean =>
+  ['40P01', '40001', '55P03'].includes((error as { code?: string } | null)?.code ?? '');
+
 /** Runs `work` until the database answers, waiting a little longer each time (at most 2 s); other errors pass through. */
 export async function untilBack<T>(work: () => Promise<T>, wait: (ms: number) => Promise<void>): Promise<T> {
   for (let tries = 0; ; tries += 1) {

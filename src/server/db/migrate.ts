@@ -1,21 +1,19 @@
 import { type Kysely, type Migration, Migrator, sql } from 'kysely';
 import * as accounts from './migrations/0001-accounts';
-import * as senders from './migrations/0002-senders-and-mail';
-import * as readers from './migrations/0003-readers-and-forms';
-import * as letters from './migrations/0004-letters';
-import * as identity from './migrations/0005-identity';
-import * as forms from './migrations/0006-forms';
-import * as trials from './migrations/0007-trials';
+import * as senders from './migrations/0002-senders';
+import * as postOffice from './migrations/0003-post-office';
+import * as readers from './migrations/0004-readers';
+import * as letters from './migrations/0005-letters';
+import * as totals from './migrations/0006-totals';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
   '0001-accounts': accounts,
-  '0002-senders-and-mail': senders,
-  '0003-readers-and-forms': readers,
-  '0004-letters': letters,
-  '0005-identity': identity,
-  '0006-forms': forms,
-  '0007-trials': trials,
+  '0002-senders': senders,
+  '0003-post-office': postOffice,
+  '0004-readers': readers,
+  '0005-letters': letters,
+  '0006-totals': totals,
 };
 
 /** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */

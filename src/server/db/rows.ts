@@ -10,9 +10,10 @@ export function insertRows<T extends keyof Schema & string, C extends keyof Sche
   table: T,
   columns: readonly C[],
   rows: Record<C, unknown>[],
+  returning?: keyof Schema[T] & string,
 ): RawBuilder<unknown> {
   const names = sql.join(columns.map((column) => sql.ref(column)));
-  return sql`insert into ${sql.table(table)} (${names}) select ${names} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows)}::json)`;
+  return sql`insert into ${sql.table(table)} (${names}) select ${names} from json_populate_recordset(null::${sql.table(table)}, ${JSON.stringify(rows)}::json)${returning ? sql` returning ${sql.ref(returning)}` : sql``}`;
 }
 
 /** Bytes as `insertRows` takes them. */

@@ -6,9 +6,12 @@ import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
 import type { AlertWhen, SocialLink } from '@/core/newsletters/identity';
 import type { Role } from '@/core/newsletters/roles';
+import type { Condition } from '@/core/readers/condition';
 import type { ReaderAct, ReaderState } from '@/core/readers/state';
 import type { Judgement, Verdict } from '@/core/senders/judge';
 import type { RecordPurpose } from '@/core/senders/records';
+import type { Audience } from '@/core/sending/audience';
+import type { LetterState } from '@/core/sending/letter-state';
 import type { Document, Layout } from '@/core/writing/document';
 import type { Notice } from '@/core/writing/notice';
 
@@ -59,7 +62,13 @@ export type Schema = {
   installation: { only_one: Generated<boolean>; selector: string; public_key: string; private_key: Buffer };
   senders: SenderTable;
   domains: DomainTable;
-  outbox: OutboxTable;
+  routes: RouteTable;
+  route_names: { name: string; route_id: number };
+  mail_domains: MailDomainTable;
+  relay_hours: { newsletter_id: string; hour: Date; mails: number };
+  lanes: { route_id: number; worker_id: string; held: number };
+  mails: MailTable;
+  refusals: { route_id: number; words: string; address_key: string; newsletter_id: string; reader_id: string; at: Date };
   rate_limits: { key: string; window_start: Date; count: number };
   workers: { id: string; seen_at: Generated<Date> };
   lists: ListTable;
@@ -148,6 +157,8 @@ export type Schema = {
   };
   reader_answers: { reader_id: string; field_id: string; value: ColumnType<Answer, string, string>; at: Date };
   reader_tags: { reader_id: string; newsletter_id: string; tag: string; at: Date };
+  posts: PostTable;
+  segments: { id: string; newsletter_id: string; name: string; condition: JSONColumnType<Condition>; created_at: Date };
   layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
   auto_sends: AutoSendTable;
   letters: LetterTable;
@@ -161,7 +172,29 @@ export type Schema = {
     first_seen_at: Date;
     letter_id: string | null;
   };
-  letter_counts: LetterCountsTable;
+  letter_counts: { letter_id: string; newsletter_id: string } & LetterCounts;
+  letter_domain_counts: { letter_id: string; newsletter_id: string; domain_id: number } & LetterCounts;
+  letter_changes: { letter_id: string; newsletter_id: string; domain_id: number } & Partial<LetterCounts>;
+  letter_sums: { letter_id: string; newsletter_id: string; domain_id: number } & { [K in keyof LetterCounts]: Generated<number> };
+  people_totals: { newsletter_id: string; kind: 'all' | 'list' | 'tag' | 'source' | 'form'; key: string } & PeopleCounts;
+  source_counts: {
+    newsletter_id: string;
+    day: string;
+    dimension: string;
+    name: string;
+    asked: number;
+    confirmed: number;
+    reading: number;
+  };
+  route_jobs: {
+    route_id: number;
+    letter_id: string;
+    newsletter_id: string;
+    sent_on: string;
+    next_due: Date;
+    turn: Generated<number>;
+    resting: Generated<boolean>;
+  };
   deliveries: DeliveryTable;
   events: EventTable;
 };
@@ -193,6 +226,7 @@ export type NewsletterTable = {
   alert_joins: Generated<AlertWhen>;
   alert_leaves: Generated<AlertWhen>;
   alerts_due_at: Date | null;
+  recounted_at: Date | null;
   default_sender_id: string | null;
 };
 
@@ -275,30 +309,74 @@ type TestLetterTable = {
   from_address: string;
   to_address: string;
   sent_at: Date;
-  response: string;
+  own_mail_id: string | null;
+  probe_mail_id: string | null;
   verdicts: ColumnType<MailVerdict[] | null, string | null | undefined, string | null>;
   answered_at: Date | null;
 };
 
-type OutboxTable = {
+type RouteTable = {
+  id: Generated<number>;
+  kind: 'hosts' | 'relay';
+  newsletter_id: string | null;
+  name: string;
+  hosts: ColumnType<RouteHost[], string | undefined, string>;
+  domain: string | null;
+  look_at: Generated<Date>;
+  lanes: Generated<number>;
+  lanes_most: number | null;
+  failed_rounds: Generated<number>;
+  failing_since: Date | null;
+  proven_at: Date | null;
+  paused_until: Date | null;
+  paused_for: string | null;
+  mails_a_line: number | null;
+  per_minute: number | null;
+  served_at: Generated<Date>;
+  due_at: Date | null;
+};
+/** A mail host as it was last looked up. */
+export type RouteHost = { host: string; rank: number; addresses: string[] };
+
+type MailDomainTable = {
+  id: Generated<number>;
+  name: string;
+  route_id: number | null;
+  state: Generated<'new' | 'fine' | 'unanswered' | 'gone' | 'no mail'>;
+  said: string | null;
+  look_at: Generated<Date>;
+  failing_since: Date | null;
+  tries: Generated<number>;
+  wanted: Generated<number>;
+};
+
+/** What a single mail says: a notice, made into HTML and text when it leaves, or a letter that was rendered already. */
+export type MailContent = { kind: 'notice'; notice: Notice } | { kind: 'rendered'; html: string; text: string };
+type MailTable = {
   id: Generated<string>;
   newsletter_id: string | null;
+  reader_id: string | null;
   kind: string;
+  waited_for: boolean;
   from_name: string;
   from_address: string;
   reply_to: string | null;
+  return_local: string | null;
   to_address: string;
+  domain_id: Generated<number>;
+  route_id: number | null;
   subject: string;
-  notice: JSONColumnType<Notice>;
-  leave_url: string | null;
-  state: Generated<'queued' | 'sent' | 'failed'>;
+  content: JSONColumnType<MailContent>;
+  leave: Generated<boolean>;
+  state: Generated<'queued' | 'claimed' | 'delivered' | 'bounced' | 'refused' | 'given up' | 'aside' | 'cancelled'>;
   attempts: Generated<number>;
+  faults: Generated<number>;
+  claimed_by: string | null;
   due_at: Date;
-  response: string | null;
   created_at: Date;
-  sent_at: Date | null;
-  reader_id: string | null;
   left_at: Date | null;
+  delivered_at: Date | null;
+  response: string | null;
 };
 
 type ListTable = {
@@ -333,9 +411,20 @@ type ReaderTable = {
   newsletter_id: string;
   address: string;
   address_key: string;
-  provider: string;
+  domain_id: Generated<number>;
   first_name: string | null;
-  address_state: Generated<'fine' | 'bouncing' | 'suppressed'>;
+  address_state: Generated<'fine' | 'bouncing' | 'unreachable' | 'suppressed'>;
+  soft_evidence: Generated<number>;
+  soft_at: Date | null;
+  lists_reading: Generated<number>;
+  lists_waiting: Generated<number>;
+  lists_left: Generated<number>;
+  standing: Generated<'reading' | 'waiting' | 'left' | 'unreachable' | 'none'>;
+  confirmed: Generated<boolean>;
+  last_sent_at: Date | null;
+  last_read_at: Date | null;
+  last_clicked_at: Date | null;
+  created_on: Generated<string>;
   source_form_id: string | null;
   source_page: string | null;
   source_referrer: string | null;
@@ -349,7 +438,6 @@ type ReaderTable = {
   source_language: string | null;
   source_medium: Generated<string | null>;
   source_campaign: Generated<string | null>;
-  trial_id: string | null;
 };
 
 type ConsentTable = {
@@ -388,44 +476,64 @@ type AutoSendTable = {
   created_at: Date;
 };
 
+type PostTable = {
+  id: string;
+  newsletter_id: string;
+  slug: string;
+  title: string;
+  subtitle: Generated<string>;
+  document: JSONColumnType<Document>;
+  revision: Generated<number>;
+  link: string | null;
+  picture: string | null;
+  created_at: Date;
+  updated_at: Date;
+};
+
 export type LetterTable = {
   id: string;
   newsletter_id: string;
+  kind: 'post' | 'digest' | 'series' | 'proof';
+  post_id: string | null;
   auto_send_id: string | null;
-  list_id: string | null;
+  layout_id: string | null;
+  audience: JSONColumnType<Audience>;
   sender_id: string | null;
-  title: string;
-  subject: string;
+  subjects: JSONColumnType<string[]>;
   preview_line: string;
-  document: JSONColumnType<Document>;
-  state: 'due' | 'sending' | 'sent';
+  state: LetterState;
+  cause: string | null;
+  state_at: Date;
   due_at: Date;
   started_at: Date | null;
   finished_at: Date | null;
   sent_on: string | null;
   html: string | null;
   text: string | null;
+  chips: ColumnType<{ field: string; fallback: string }[], string | undefined, string>;
   from_name: string | null;
   from_address: string | null;
   reply_to: string | null;
   domain_id: string | null;
-  fault: string | null;
   created_at: Date;
 };
 
-type LetterCountsTable = {
-  letter_id: string;
-  newsletter_id: string;
-  recipients: Generated<number>;
-  delivered: Generated<number>;
-  bounced: Generated<number>;
-  refused: Generated<number>;
-  opened_people: Generated<number>;
-  opened_machines: Generated<number>;
-  clicked: Generated<number>;
-  left_count: Generated<number>;
-  complained: Generated<number>;
+/** What became of a letter, in copies. */
+export type LetterCounts = {
+  recipients: number;
+  delivered: number;
+  bounced: number;
+  refused: number;
+  given_up: number;
+  cancelled: number;
+  opened_people: number;
+  opened_machines: number;
+  clicked: number;
+  left_count: number;
+  complained: number;
 };
+/** How many people stand where. `reading` are those whose address can be reached; of the others `unreachable`. */
+export type PeopleCounts = { reading: number; waiting: number; left_count: number; unreachable: number };
 
 type DeliveryTable = {
   id: Generated<string>;
@@ -434,12 +542,16 @@ type DeliveryTable = {
   letter_id: string;
   reader_id: string;
   address: string;
-  provider: string;
-  route: string;
-  state: Generated<'queued' | 'claimed' | 'delivered' | 'bounced' | 'refused'>;
+  domain_id: number;
+  route_id: number | null;
+  variant: Generated<number>;
+  chips: ColumnType<Record<string, string> | null, string | null | undefined, string | null>;
+  state: Generated<'queued' | 'claimed' | 'delivered' | 'bounced' | 'refused' | 'given up' | 'cancelled'>;
   due_at: Date;
   attempts: Generated<number>;
+  faults: Generated<number>;
   claimed_by: string | null;
+  tried_at: Date | null;
   delivered_at: Date | null;
   opened_at: Date | null;
   opened_by_machine_at: Date | null;

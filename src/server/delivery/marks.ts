@@ -2,7 +2,8 @@ import { sql } from 'kysely';
 import { isMachine } from '@/core/delivery/machine';
 import type { DeliveryRef } from '@/core/sending/token';
 import type { Context } from '../context';
-import { untilBack } from '../db/connection';
+import { type Db, isTransient, untilBack } from '../db/connection';
+import { countLetters, type LetterChange } from '../sending/counts';
 
 /** An open or a click as it came in. */
 export type Mark = { ref: DeliveryRef; kind: 'open' | 'click'; at: Date; agent: string; method: string; link: number | null };
@@ -55,79 +56,107 @@ export class MarkBook {
 type Found = {
   sent_on: string;
   id: string;
+  domain_id: number;
   letter_id: string;
   newsletter_id: string;
   reader_id: string;
   delivered_at: Date | null;
 };
 
-/** Writes marks in one transaction: events, the first of each kind on the delivery, and the letters' counts. A click is also an open by a person. */
+/**
+ * Writes marks in one transaction: events, the first of each kind on the delivery, the letters' counts, and on their readers when they last read and
+ * clicked. A click is also an open by a person. Rows are locked in one order, and what got in another's way is tried again.
+ */
 export async function writeMarks(ctx: Context, marks: Mark[]): Promise<void> {
-  await ctx.db.transaction().execute(async (trx) => {
-    const { rows } = await sql<Found>`
-      select d.sent_on, d.id, d.letter_id, d.newsletter_id, d.reader_id, d.delivered_at from deliveries d
-      join (select distinct * from unnest(${marks.map((m) => m.ref.sentOn)}::date[], ${marks.map((m) => String(m.ref.id))}::bigint[]) as t(sent_on, id)) w
-        on d.sent_on = w.sent_on and d.id = w.id`.execute(trx);
-    const deliveries = new Map(rows.map((row) => [row.id, row]));
-    const judged = marks.flatMap((mark) => {
-      const delivery = deliveries.get(String(mark.ref.id));
-      if (!delivery) return [];
-      const seconds = delivery.delivered_at ? (mark.at.getTime() - delivery.delivered_at.getTime()) / 1000 : null;
-      return [{ mark, delivery, machine: isMachine(mark.agent, seconds, mark.method) }];
-    });
-    if (judged.length === 0) return;
-    await trx
-      .insertInto('events')
-      .values(
-        judged.map(({ mark, delivery, machine }) => ({
-          day: delivery.sent_on,
-          at: mark.at,
-          newsletter_id: delivery.newsletter_id,
-          letter_id: delivery.letter_id,
-          delivery_id: delivery.id,
-          reader_id: delivery.reader_id,
-          kind: mark.kind,
-          machine,
-          link_position: mark.link,
-          agent: mark.agent.slice(0, 200),
-        })),
-      )
-      .execute();
-    const firsts = async (
-      column: 'opened_at' | 'opened_by_machine_at' | 'clicked_at',
-      count: 'opened_people' | 'opened_machines' | 'clicked',
-      of: typeof judged,
-    ) => {
-      if (of.length === 0) return;
-      await sql`
-        with first as (
-          update deliveries d set ${sql.ref(column)} = f.at
-          from (select sent_on, id, min(at) as at from unnest(${of.map((j) => j.delivery.sent_on)}::date[], ${of.map((j) => j.delivery.id)}::bigint[],
-                  ${of.map((j) => j.mark.at)}::timestamptz[]) as t(sent_on, id, at) group by sent_on, id) f
-          where d.sent_on = f.sent_on and d.id = f.id and d.${sql.ref(column)} is null
-          returning d.letter_id)
-        update letter_counts c set ${sql.ref(count)} = ${sql.ref(`c.${count}`)} + n.n
-        from (select letter_id, count(*)::int as n from first group by letter_id) n where c.letter_id = n.letter_id`.execute(trx);
-    };
-    await firsts(
-      'opened_at',
-      'opened_people',
-      judged.filter((j) => !j.machine),
-    );
-    await firsts(
-      'opened_by_machine_at',
-      'opened_machines',
-      judged.filter((j) => j.machine && j.mark.kind === 'open'),
-    );
-    const clicks = judged.filter((j) => !j.machine && j.mark.kind === 'click');
-    await firsts('clicked_at', 'clicked', clicks);
-    if (clicks.length) {
-      await sql`
-        update letter_links l set clicks = clicks + n.n
-        from (select letter_id, position, count(*)::int as n
-              from unnest(${clicks.map((j) => j.delivery.letter_id)}::uuid[], ${clicks.map((j) => j.mark.link ?? -1)}::int[]) as t(letter_id, position)
-              group by letter_id, position) n
-        where l.letter_id = n.letter_id and l.position = n.position`.execute(trx);
+  for (let tries = 0; ; tries += 1) {
+    try {
+      return await ctx.db.transaction().execute((trx) => write(trx, marks));
+    } catch (error) {
+      if (!isTransient(error) || tries >= 20) throw error;
+      await new Promise((resolve) => setTimeout(resolve, Math.random() * 20 * (tries + 1)));
     }
+  }
+}
+
+async function write(trx: Db, marks: Mark[]): Promise<void> {
+  const { rows } = await sql<Found>`
+    select d.sent_on, d.id, d.domain_id, d.letter_id, d.newsletter_id, d.reader_id, d.delivered_at from deliveries d
+    where d.sent_on = any(${[...new Set(marks.map((m) => m.ref.sentOn))]}::date[]) and (d.sent_on, d.id) in
+      (select * from unnest(${marks.map((m) => m.ref.sentOn)}::date[], ${marks.map((m) => String(m.ref.id))}::bigint[]))
+    order by d.sent_on, d.id for update`.execute(trx);
+  const deliveries = new Map(rows.map((row) => [row.id, row]));
+  const judged = marks.flatMap((mark) => {
+    const delivery = deliveries.get(String(mark.ref.id));
+    if (!delivery) return [];
+    const seconds = delivery.delivered_at ? (mark.at.getTime() - delivery.delivered_at.getTime()) / 1000 : null;
+    return [{ mark, delivery, machine: isMachine(mark.agent, seconds, mark.method) }];
   });
+  if (judged.length === 0) return;
+  await trx
+    .insertInto('events')
+    .values(
+      judged.map(({ mark, delivery, machine }) => ({
+        day: delivery.sent_on,
+        at: mark.at,
+        newsletter_id: delivery.newsletter_id,
+        letter_id: delivery.letter_id,
+        delivery_id: delivery.id,
+        reader_id: delivery.reader_id,
+        kind: mark.kind,
+        machine,
+        link_position: mark.link,
+        agent: mark.agent.slice(0, 200),
+      })),
+    )
+    .execute();
+  const changes: LetterChange[] = [];
+  const firsts = async (
+    column: 'opened_at' | 'opened_by_machine_at' | 'clicked_at',
+    count: 'opened_people' | 'opened_machines' | 'clicked',
+    of: typeof judged,
+  ) => {
+    if (of.length === 0) return;
+    const { rows: first } = await sql<{ id: string }>`
+      update deliveries d set ${sql.ref(column)} = f.at
+      from (select sent_on, id, min(at) as at from unnest(${of.map((j) => j.delivery.sent_on)}::date[], ${of.map((j) => j.delivery.id)}::bigint[],
+              ${of.map((j) => j.mark.at)}::timestamptz[]) as t(sent_on, id, at) group by sent_on, id) f
+      where d.sent_on = any(${[...new Set(of.map((j) => j.delivery.sent_on))]}::date[]) and d.sent_on = f.sent_on and d.id = f.id and d.${sql.ref(column)} is null
+      returning d.id`.execute(trx);
+    for (const { id } of first) {
+      const { newsletter_id, letter_id, domain_id } = deliveries.get(id)!;
+      changes.push({ newsletterId: newsletter_id, letterId: letter_id, domainId: domain_id, [count]: 1 });
+    }
+  };
+  const people = judged.filter((j) => !j.machine);
+  const clicks = people.filter((j) => j.mark.kind === 'click');
+  await firsts('opened_at', 'opened_people', people);
+  await firsts(
+    'opened_by_machine_at',
+    'opened_machines',
+    judged.filter((j) => j.machine && j.mark.kind === 'open'),
+  );
+  await firsts('clicked_at', 'clicked', clicks);
+  await countLetters(trx, changes);
+  if (people.length) await lastSeen(trx, people);
+  if (clicks.length) {
+    await sql`
+      update letter_links l set clicks = clicks + n.n
+      from (select letter_id, position, count(*)::int as n
+            from unnest(${clicks.map((j) => j.delivery.letter_id)}::uuid[], ${clicks.map((j) => j.mark.link ?? -1)}::int[]) as t(letter_id, position)
+            group by letter_id, position) n
+      join (select letter_id, position from letter_links where letter_id = any(${[...new Set(clicks.map((j) => j.delivery.letter_id))].sort()}::uuid[]) order by letter_id, position for update) k
+        on k.letter_id = n.letter_id and k.position = n.position
+      where l.letter_id = n.letter_id and l.position = n.position`.execute(trx);
+  }
+}
+
+/** When these readers last read and clicked. */
+async function lastSeen(trx: Db, people: { mark: Mark; delivery: Found }[]): Promise<void> {
+  const ids = people.map((j) => j.delivery.reader_id);
+  await sql`
+    update readers r set last_read_at = greatest(r.last_read_at, n.read_at), last_clicked_at = greatest(r.last_clicked_at, n.clicked_at)
+    from (select t.id, max(t.at) as read_at, max(t.at) filter (where t.click) as clicked_at
+          from unnest(${ids}::uuid[], ${people.map((j) => j.mark.at)}::timestamptz[], ${people.map((j) => j.mark.kind === 'click')}::boolean[]) as t(id, at, click) group by t.id) n
+    join (select id from readers where id = any(${[...new Set(ids)].sort()}::uuid[]) order by id for update) l on l.id = n.id
+    where r.id = n.id`.execute(trx);
 }

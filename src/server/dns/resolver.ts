@@ -1,5 +1,6 @@
 import { getServers } from 'node:dns';
 import type { DnsAnswer, Lookup } from '@/core/senders/dns';
+import { allowedAddress } from '../fetch/guarded';
 import { askServer, type Server } from './client';
 
 /** The name servers that a domain's own zone names, and what each of them says. */
@@ -19,8 +20,9 @@ export interface Resolver {
   look: Lookup;
   /** Straight from the source. */
   authority(domain: string): Promise<Authority>;
-  /** Host names that take mail for a domain, best first (RFC 5321 section 5); [] means it takes none (RFC 7505). */
-  mailHosts(domain: string): Promise<string[]>;
+  /** Host names that take mail for a domain with their ranks, best first (RFC 5321 section 5); [] means it takes none (RFC 7505). */
+  mailHosts(domain: string): Promise<{ host: string; rank: number }[]>;
+  /** A host's addresses; [] when it has none. Throws `LookupFailed` when that could not be found out. */
   addresses(host: string): Promise<string[]>;
 }
 
@@ -44,7 +46,12 @@ function serverOf(text: string): Server {
 }
 
 /** A resolver over real DNS at the given servers or the machine's own. `authorityPort` is 53 except in the demo. */
-export function dnsResolver(configured: string[], authorityPort = 53, timeoutMs = TIMEOUT_MS): Resolver {
+export function dnsResolver(
+  configured: string[],
+  authorityPort = 53,
+  timeoutMs = TIMEOUT_MS,
+  allowLoopback = authorityPort !== 53,
+): Resolver {
   const servers = (configured.length ? configured : getServers()).map(serverOf);
   const look: Lookup = async (name, type) => {
     let answer: DnsAnswer = { kind: 'unanswered', fault: 'timeout' };
@@ -56,7 +63,10 @@ export function dnsResolver(configured: string[], authorityPort = 53, timeoutMs 
   };
   const addresses = async (host: string): Promise<string[]> => {
     const [four, six] = await Promise.all([look(host, 'A'), look(host, 'AAAA')]);
-    return [...(four.kind === 'found' ? four.values : []), ...(six.kind === 'found' ? six.values : [])];
+    const found = [...(four.kind === 'found' ? four.values : []), ...(six.kind === 'found' ? six.values : [])];
+    if (found.length === 0 && (four.kind === 'unanswered' || six.kind === 'unanswered'))
+      throw new LookupFailed('EUNANSWERED', `No name server answers for ${host}`);
+    return found;
   };
 
   /** Walks up from a domain to the zone that has name servers (RFC 1034 section 4.2). */
@@ -79,7 +89,11 @@ export function dnsResolver(configured: string[], authorityPort = 53, timeoutMs 
       const found = await zoneOf(domain);
       if (!found) return { zone: null, servers: [], look, disagreed: () => [] };
       const resolved = await Promise.all(
-        found.hosts.slice(0, MOST_SERVERS).map(async (host) => ({ host, address: (await addresses(host))[0] })),
+        found.hosts.slice(0, MOST_SERVERS).map(async (host) => {
+          const all = await addresses(host).catch(() => []);
+          // A zone may name any address as its server: we ask only where we would connect to anyway.
+          return { host, address: all.find((address) => allowedAddress(address, allowLoopback)) };
+        }),
       );
       const known = resolved.filter((server): server is { host: string; address: string } => server.address !== undefined);
       const split = new Set<string>();
@@ -104,11 +118,11 @@ export function dnsResolver(configured: string[], authorityPort = 53, timeoutMs 
       if (answer.kind === 'none') {
         if (!answer.exists) throw new LookupFailed('ENOTFOUND', `There is no domain called ${domain}`);
         // No MX record: the domain itself is the host (RFC 5321 5.1).
-        return [domain];
+        return [{ host: domain, rank: 0 }];
       }
       const hosts = answer.values.map((value) => ({ rank: Number(value.split(' ')[0]), host: value.split(' ')[1] ?? '.' }));
       if (hosts.length === 1 && hosts[0]?.host === '.') return [];
-      return hosts.sort((a, b) => a.rank - b.rank).map(({ host }) => host);
+      return hosts.sort((a, b) => a.rank - b.rank);
     },
   };
 }

@@ -10,6 +10,7 @@ const LIMITS: FetchLimits = { timeoutMs: 15_000, bytes: 5_000_000, redirects: 4 
 
 /** May we connect to this address? Only public unicast ones; loopback where the demo allows it. IPv4 in IPv6 counts as IPv4. */
 export function allowedAddress(address: string, allowLoopback: boolean): boolean {
+  if (!ipaddr.isValid(address)) return false;
   const range = ipaddr.process(address).range();
   return range === 'unicast' || (allowLoopback && range === 'loopback');
 }

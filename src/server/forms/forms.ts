@@ -133,7 +133,7 @@ async function checkInput(ctx: Context, newsletter: Newsletter, raw: unknown) {
 }
 
 const ofNewsletter = (db: Db, newsletter: Newsletter, id: string) =>
-  db.selectFrom('forms').selectAll().where('newsletter_id', '=', newsletter.id).where(sql<boolean>`id::text = ${id}`);
+  db.selectFrom('forms').selectAll().where('newsletter_id', '=', newsletter.id).where('id', '=', id);
 
 /** Saves what is being written. Pages that carry the form go on showing what was published. The name is for the writer alone and holds at once. */
 export async function saveDraft(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<{ savedAt: Date }> {
@@ -143,7 +143,7 @@ export async function saveDraft(ctx: Context, newsletter: Newsletter, id: string
     .updateTable('forms')
     .set({ name: value.name, draft: JSON.stringify(value.definition), draft_list_ids: value.listIds, draft_saved_at: savedAt })
     .where('newsletter_id', '=', newsletter.id)
-    .where(sql<boolean>`id::text = ${id}`)
+    .where('id', '=', id)
     .executeTakeFirst();
   if (result.numUpdatedRows === 0n) throw new Fault('not-found', 'This form is gone.');
   return { savedAt };
@@ -202,7 +202,7 @@ export async function dropDraft(ctx: Context, newsletter: Newsletter, id: string
     .updateTable('forms')
     .set({ draft: null, draft_list_ids: null, draft_saved_at: null })
     .where('newsletter_id', '=', newsletter.id)
-    .where(sql<boolean>`id::text = ${id}`)
+    .where('id', '=', id)
     .execute();
 }
 
@@ -215,7 +215,7 @@ export async function versionsOf(ctx: Context, newsletter: Newsletter, id: strin
     .innerJoin('forms as f', 'f.id', 'v.form_id')
     .select(['v.version', 'v.published_at', 'v.definition'])
     .where('f.newsletter_id', '=', newsletter.id)
-    .where(sql<boolean>`f.id::text = ${id}`)
+    .where('f.id', '=', id)
     .orderBy('v.version', 'desc')
     .limit(50)
     .execute();

@@ -6,7 +6,7 @@ export type Counted = { name: string; readers: number; confirmed: number };
 export type Place = { host: string; path: string; lastAt: Date; loads: number };
 export type FormSteps = {
   days: { loaded: number; seen: number; started: number; sentIn: number; confirmed: number };
-  /** Of those who confirmed at least 30 days ago: how many there are, and how many still read. */
+  /** Of those who came at least 30 days ago and confirmed: how many there are, and how many read now. */
   stayed: { of: number; still: number };
 };
 export type FormInsight = FormSteps & {
@@ -26,10 +26,10 @@ export async function stepsOf(ctx: Context, newsletter: Newsletter, formId: stri
     select coalesce(sum(loaded), 0)::int as loaded, coalesce(sum(seen), 0)::int as seen, coalesce(sum(started), 0)::int as started,
            coalesce(sum(sent_in), 0)::int as "sentIn", coalesce(sum(confirmed), 0)::int as confirmed
     from form_days where form_id = ${formId} and day >= ${since}`.execute(ctx.db);
+  // By the day they came: whoever came within the last 30 days cannot have stayed for so long.
   const stayed = await sql<FormSteps['stayed']>`
-    select count(distinct r.id)::int as of, count(distinct r.id) filter (where m.state = 'reading' and r.address_state = 'fine')::int as still
-    from readers r join memberships m on m.reader_id = r.id
-    where r.newsletter_id = ${newsletter.id} and r.source_form_id = ${formId} and r.trial_id is null and m.joined_at < ${new Date(now.getTime() - 30 * 86_400_000)}`.execute(
+    select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as still from source_counts
+    where newsletter_id = ${newsletter.id} and dimension = 'form' and name = ${formId} and day < ${new Date(now.getTime() - 30 * 86_400_000).toISOString().slice(0, 10)}::date`.execute(
     ctx.db,
   );
   return { days: days.rows[0]!, stayed: stayed.rows[0]! };
@@ -55,19 +55,19 @@ export async function compareForms(
 
 /** What a form has brought: the last 28 days step by step, who stayed, from which pages and sources, and where it was really seen. */
 export async function insightOf(ctx: Context, newsletter: Newsletter, formId: string): Promise<FormInsight> {
-  const by = async (what: ReturnType<typeof sql<string>>) => {
+  const by = async (what: 'page' | 'source' | 'campaign') => {
     const { rows } = await sql<Counted>`
-      select ${what} as name, count(distinct r.id)::int as readers, count(distinct r.id) filter (where m.joined_at is not null)::int as confirmed
-      from readers r join memberships m on m.reader_id = r.id
-      where r.newsletter_id = ${newsletter.id} and r.source_form_id = ${formId} and r.trial_id is null and ${what} is not null and ${what} <> ''
-      group by 1 order by 3 desc, 2 desc limit 6`.execute(ctx.db);
+      select name, sum(asked)::int as readers, sum(confirmed)::int as confirmed from source_counts
+      where newsletter_id = ${newsletter.id} and dimension = ${`${what} of ${formId}`} group by 1 order by 3 desc, 2 desc, 1 limit 6`.execute(
+      ctx.db,
+    );
     return rows;
   };
   const [steps, pages, sources, campaigns, places] = await Promise.all([
     stepsOf(ctx, newsletter, formId),
-    by(sql<string>`regexp_replace(r.source_page, '^https?://[^/]+|[?].*$', '', 'g')`),
-    by(sql<string>`r.source_name`),
-    by(sql<string>`r.source_campaign`),
+    by('page'),
+    by('source'),
+    by('campaign'),
     ctx.db
       .selectFrom('form_places')
       .select(['host', 'path', 'last_at', 'loads'])

@@ -55,7 +55,7 @@ export async function testOf(ctx: Context, newsletter: Newsletter, id: string): 
     .innerJoin('forms as f', 'f.id', 't.form_id')
     .select(['t.started_at', 't.definition', 'f.id'])
     .where('f.newsletter_id', '=', newsletter.id)
-    .where(sql<boolean>`f.id::text = ${id}`)
+    .where('f.id', '=', id)
     .where('t.ended_at', 'is', null)
     .executeTakeFirst();
   if (!test) return null;

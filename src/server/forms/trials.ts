@@ -1,11 +1,10 @@
-import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { sampleAnswers } from '@/core/forms/sample';
 import { parseAddress } from '@/core/readers/address';
 import type { Context, Newsletter } from '../context';
+import { inRehearsal } from '../db/rehearsal';
 import { newId } from '../ids';
 import { limit } from '../limits';
-import type { PublicHandler } from '../public/request';
 import { hashToken, mailedToken } from '../secrets';
 import { formOf } from './forms';
 
@@ -20,6 +19,7 @@ export type TrialStep = {
 };
 export type TrialView = { id: string; address: string; startedAt: Date; steps: TrialStep[]; ended: boolean };
 
+const FAILED = new Set(['bounced', 'refused', 'given up', 'aside']);
 const GOES_AFTER_MS = 3_600_000;
 const TOKEN_GOOD_MS = 60_000;
 
@@ -32,7 +32,7 @@ export async function startTrial(
   newsletter: Newsletter,
   formId: string,
   typed: string,
-  handle: PublicHandler,
+  handle: (request: Request) => Promise<Response>,
 ): Promise<{ id: string }> {
   const form = await formOf(ctx, newsletter, formId);
   if (form.archivedAt) throw new Fault('conflict', 'This form is put away. Use it again, then try it.');
@@ -88,24 +88,29 @@ export async function takeTrial(ctx: Context, formId: string, token: string): Pr
 export async function trialOf(ctx: Context, newsletter: Newsletter, id: string): Promise<TrialView> {
   const trial = await ctx.db
     .selectFrom('trials as t')
-    .leftJoin('readers as r', 'r.trial_id', 't.id')
     .innerJoin('forms as f', 'f.id', 't.form_id')
-    .select(['t.id', 't.address', 't.started_at', 't.sent_in_at', 't.ended_at', 'r.id as reader_id', 'f.definition'])
+    .select(['t.id', 't.address', 't.started_at', 't.sent_in_at', 't.ended_at', 'f.definition'])
     .where('t.newsletter_id', '=', newsletter.id)
-    .where(sql<boolean>`t.id::text = ${id}`)
+    .where('t.id', '=', id)
     .executeTakeFirst();
   if (!trial) throw new Fault('not-found', 'This try is gone.');
-  const of = trial.reader_id ?? '00000000-0000-0000-0000-000000000000';
-  const [mails, confirmation, membership] = await Promise.all([
-    ctx.db
-      .selectFrom('outbox')
-      .select(['kind', 'state', 'left_at', 'sent_at', 'response'])
+  // The reader of a try has its number.
+  const of = trial.id;
+  const mails = await ctx.db
+    .selectFrom('mails')
+    .select(['kind', 'state', 'left_at', 'delivered_at', 'response'])
+    .where('reader_id', '=', of)
+    .orderBy('id')
+    .execute();
+  const { confirmation, membership } = await inRehearsal(ctx.db, async (db) => ({
+    confirmation: await db.selectFrom('confirmations').select('used_at').where('reader_id', '=', of).executeTakeFirst(),
+    membership: await db
+      .selectFrom('memberships')
+      .select('joined_at')
       .where('reader_id', '=', of)
-      .orderBy('id')
-      .execute(),
-    ctx.db.selectFrom('confirmations').select('used_at').where('reader_id', '=', of).executeTakeFirst(),
-    ctx.db.selectFrom('memberships').select('joined_at').where('reader_id', '=', of).orderBy('joined_at').executeTakeFirst(),
-  ]);
+      .orderBy('joined_at')
+      .executeTakeFirst(),
+  }));
   const [letter, welcome] = ['confirmation', 'welcome'].map((kind) => mails.find((mail) => mail.kind === kind));
   const unasked = !confirmation && membership?.joined_at ? 'Its lists ask for no confirmation.' : '';
   const step = (name: TrialStep['step'], at: Date | null | undefined, skipped = '', said = '', failed = false): TrialStep => ({
@@ -123,7 +128,7 @@ export async function trialOf(ctx: Context, newsletter: Newsletter, id: string):
     steps: [
       step('sent in', trial.sent_in_at),
       step('confirmation left', letter?.left_at, unasked),
-      step('mailbox accepted', letter?.sent_at, unasked, said, letter?.state === 'failed'),
+      step('mailbox accepted', letter?.delivered_at, unasked, said, letter !== undefined && FAILED.has(letter.state)),
       step('clicked', confirmation?.used_at, unasked),
       step('reading', membership?.joined_at),
       step('welcome left', welcome?.left_at, trial.definition.next?.welcome?.on ? '' : 'The form sends none.'),
@@ -133,7 +138,7 @@ export async function trialOf(ctx: Context, newsletter: Newsletter, id: string):
 
 /** Ends a try and takes away everything it made. Ending twice does nothing. */
 export async function endTrial(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
-  await endTrials(ctx, (query) => query.where('newsletter_id', '=', newsletter.id).where(sql<boolean>`id::text = ${id}`));
+  await endTrials(ctx, (query) => query.where('newsletter_id', '=', newsletter.id).where('id', '=', id));
 }
 
 /** Ends tries that nobody has ended for an hour. */
@@ -150,6 +155,11 @@ async function endTrials(
 ): Promise<void> {
   const ended = await which(openTrials(ctx)).returning('id').execute();
   const ids = ended.map((row) => row.id);
-  // Standing, consents, answers, links and mails go with the reader.
-  if (ids.length) await ctx.db.deleteFrom('readers').where('trial_id', 'in', ids).execute();
+  if (ids.length === 0) return;
+  await inRehearsal(ctx.db, async (db) => {
+    for (const table of ['memberships', 'consents', 'confirmations', 'reader_answers', 'reader_tags'] as const)
+      await db.deleteFrom(table).where('reader_id', 'in', ids).execute();
+    await db.deleteFrom('readers').where('id', 'in', ids).execute();
+    await db.deleteFrom('mails').where('reader_id', 'in', ids).execute();
+  });
 }

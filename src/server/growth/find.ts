@@ -1,3 +1,4 @@
+import { sql } from 'kysely';
 import type { Context, Newsletter } from '../context';
 
 export type Hit = { kind: string; label: string; detail: string; href: string };
@@ -6,7 +7,8 @@ export type Hit = { kind: string; label: string; detail: string; href: string };
 export async function find(ctx: Context, newsletter: Newsletter, words: string): Promise<Hit[]> {
   const text = words.trim().toLowerCase();
   if (text.length < 2) return [];
-  const like = `%${text.replace(/[\\%_]/g, '\\$&')}%`;
+  const escaped = text.replace(/[\\%_]/g, '\\$&');
+  const like = `%${escaped}%`;
   const base = `/desk/${newsletter.slug}`;
   const of = { newsletter: newsletter.id, like };
   const [readers, letters, forms, domains] = await Promise.all([
@@ -14,15 +16,14 @@ export async function find(ctx: Context, newsletter: Newsletter, words: string):
       .selectFrom('readers')
       .select(['id', 'address', 'first_name'])
       .where('newsletter_id', '=', of.newsletter)
-      .where('trial_id', 'is', null)
-      .where('address_key', 'like', of.like)
+      .where('address_key', 'like', text.length < 3 ? `${escaped}%` : of.like)
       .limit(6)
       .execute(),
     ctx.db
       .selectFrom('letters')
-      .select(['id', 'subject', 'state'])
+      .select(['id', 'state', sql<string>`subjects->>0`.as('subject')])
       .where('newsletter_id', '=', of.newsletter)
-      .where('subject', 'ilike', of.like)
+      .where(sql<boolean>`subjects->>0 ilike ${of.like}`)
       .orderBy('due_at', 'desc')
       .limit(6)
       .execute(),

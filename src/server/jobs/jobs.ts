@@ -3,23 +3,20 @@ import Joi from 'joi';
 import { pollNewPosts } from '../autosend/new-posts';
 import { check } from '../check';
 import type { Context } from '../context';
-import { emptyOutbox } from '../mail/outbox';
+import { remindWaiting } from '../forms/remind';
 import { tellOwnersDaily } from '../newsletters/alerts';
-import { remindWaiting } from '../readers/remind';
 import { checkDomain } from '../senders/domains';
-import { deliverTo } from '../sending/deliver';
-import { finishLetters, freshenDomain, startLetter } from '../sending/letters';
+import { startLetter } from '../sending/start';
 
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
-const byRoute = Joi.object<{ route: string }>({ route: Joi.string().required() });
 
-export type JobName = 'start-letter' | 'deliver' | 'outbox' | 'poll-feed' | 'check-domain' | 'owner-summary' | 'remind';
+export type JobName = 'start-letter' | 'poll-feed' | 'check-domain' | 'owner-summary' | 'remind';
 
 /**
  * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
  * due. Within one worker a second one for the same thing steps aside, since the tick asks again every second.
  */
-export function jobs(ctx: Context, workerId: string, stopping: () => boolean): Record<JobName, Task> {
+export function jobs(ctx: Context): Record<JobName, Task> {
   const busy = new Set<string>();
   const alone =
     (name: string, work: (payload: unknown) => Promise<void>): Task =>
@@ -35,24 +32,11 @@ export function jobs(ctx: Context, workerId: string, stopping: () => boolean): R
     };
   const tasks: Record<JobName, (payload: unknown) => Promise<void>> = {
     'start-letter': async (payload) => {
-      const { id } = check(byId, payload);
-      await freshenDomain(ctx, id);
-      await startLetter(ctx, id);
+      await startLetter(ctx, check(byId, payload).id);
     },
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
-    deliver: async (payload) => {
-      const { route } = check(byRoute, payload);
-      const handed = await deliverTo(ctx, route, workerId, stopping);
-      if (handed) {
-        ctx.log.info({ route, handed }, 'letters handed over');
-        await finishLetters(ctx);
-      }
-    },
     remind: async () => {
       await remindWaiting(ctx);
-    },
-    outbox: async () => {
-      await emptyOutbox(ctx);
     },
     'poll-feed': async (payload) => {
       await pollNewPosts(ctx, check(byId, payload).id);

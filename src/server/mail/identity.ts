@@ -27,7 +27,7 @@ export async function newDkimPair(
   const der = publicKey.export({ type: 'spki', format: 'der' });
   return {
     publicKey: (algorithm === 'rsa' ? der : der.subarray(-32)).toString('base64'),
-    sealed: seal(privateKey.export({ type: 'pkcs8', format: 'pem' }).toString(), ctx.config.secret),
+    sealed: seal(privateKey.export({ type: 'pkcs8', format: 'pem' }).toString(), ctx.config.keys),
   };
 }
 
@@ -38,7 +38,7 @@ type SealedKey = { domain: string; selector: string; algorithm: 'rsa' | 'ed25519
 
 /** Opens a sealed key and proves that it signs for its public half; a bad key must never mean an unsigned letter. */
 export function openDkimKey(ctx: Pick<Context, 'config'>, row: SealedKey): DkimKey {
-  const key = createPrivateKey(unseal(row.private_key, ctx.config.secret));
+  const key = createPrivateKey(unseal(row.private_key, ctx.config.keys));
   const bytes = Buffer.from(row.public_key, 'base64');
   const published: KeyObject = createPublicKey({
     key: row.algorithm === 'rsa' ? bytes : Buffer.concat([ED25519_PREFIX, bytes]),

@@ -4,6 +4,7 @@ import { Fault } from '@/core/faults';
 import { parseDomain } from '@/core/readers/address';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
+import type { Db } from '../db/connection';
 import { allowedAddress } from '../fetch/guarded';
 import { seal, unseal } from '../secrets';
 import { LineDown, type LineStep, MailLine, type Manner, type Target } from './smtp';
@@ -69,7 +70,7 @@ export async function relayOf(ctx: Context, newsletter: Newsletter): Promise<Rel
 export async function keepRelay(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ fault: string | null }> {
   const value = check(schema, raw);
   const old = await ctx.db.selectFrom('relays').select('password').where('newsletter_id', '=', newsletter.id).executeTakeFirst();
-  const password = value.password ? seal(value.password, ctx.config.secret) : (old?.password ?? seal('', ctx.config.secret));
+  const password = value.password ? seal(value.password, ctx.config.keys) : (old?.password ?? seal('', ctx.config.keys));
   const row = {
     host: value.host,
     port: value.port,
@@ -87,16 +88,8 @@ export async function keepRelay(ctx: Context, newsletter: Newsletter, raw: unkno
   return probeRelay(ctx, newsletter);
 }
 
-/** Takes the relay away: letters go straight to the mailbox providers again, also those under way. */
-export async function dropRelay(ctx: Context, newsletter: Newsletter): Promise<void> {
-  await ctx.db.deleteFrom('relays').where('newsletter_id', '=', newsletter.id).execute();
-  await sql`update deliveries set route = provider, due_at = least(due_at, ${ctx.clock.now()}::timestamptz) where route = ${relayRoute(newsletter.id)} and state = 'queued'`.execute(
-    ctx.db,
-  );
-}
-
-/** The route name of a newsletter's relay. */
-export const relayRoute = (newsletterId: string) => `relay:${newsletterId}`;
+/** Somebody looks on while a relay is tried. */
+const PROBE_PATIENCE = { connect: 10_000, greeting: 30_000, hello: 30_000, tls: 30_000 };
 
 /** What to do about a connection that failed at a step. */
 const NEXT: Record<LineStep, string> = {
@@ -114,7 +107,7 @@ export async function probeRelay(ctx: Context, newsletter: Newsletter): Promise<
   if (!row) throw new Fault('not-found', 'There is no SMTP service to try.');
   let fault: string | null = null;
   try {
-    (await openRelay(ctx, row)).close();
+    (await dial(ctx, row)).close();
   } catch (error) {
     fault =
       error instanceof LineDown
@@ -128,13 +121,24 @@ export async function probeRelay(ctx: Context, newsletter: Newsletter): Promise<
     .set({ probed_at: ctx.clock.now(), probe_fault: fault, switched_on: fault === null })
     .where('newsletter_id', '=', newsletter.id)
     .execute();
+  // It has a route of its own from its first probe that worked.
+  if (fault === null)
+    await ctx.db
+      .insertInto('routes')
+      .values({ kind: 'relay', newsletter_id: newsletter.id, name: row.host })
+      .onConflict((c) =>
+        c
+          .column('newsletter_id')
+          .doUpdateSet({ name: row.host, paused_until: null, paused_for: null, failing_since: null, failed_rounds: 0 }),
+      )
+      .execute();
   return { fault };
 }
 
 type RelayRow = { host: string; port: number; tls: RelayView['tls']; user_name: string; password: Buffer };
 
-async function openRelay(ctx: Context, row: RelayRow): Promise<MailLine> {
-  const addresses = /^\d/.test(row.host) ? [row.host] : await ctx.resolver.addresses(row.host);
+async function dial(ctx: Context, row: RelayRow): Promise<MailLine> {
+  const addresses = /^\d/.test(row.host) ? [row.host] : await ctx.resolver.addresses(row.host).catch(() => []);
   const usable = addresses.filter((address) => allowedAddress(address, ctx.config.allowLoopback));
   const target = (address: string): Target => ({ host: row.host, address, port: row.port });
   if (addresses.length === 0) throw new LineDown(target(''), 'connect', 'has no address in DNS');
@@ -144,40 +148,45 @@ async function openRelay(ctx: Context, row: RelayRow): Promise<MailLine> {
     tls: row.tls,
     // In the demo the relay's certificate is its own.
     verify: !ctx.config.allowLoopback,
-    timeoutMs: 10_000,
-    ...(row.user_name ? { login: { user: row.user_name, password: unseal(row.password, ctx.config.secret) } } : {}),
+    patience: { ...ctx.config.patience, ...PROBE_PATIENCE },
+    ...(row.user_name ? { login: { user: row.user_name, password: unseal(row.password, ctx.config.keys) } } : {}),
   };
   return MailLine.open(target(usable[0]!), manner);
 }
 
-/** A line to the newsletter's relay, or null where there is none in use. Rejects with `LineDown`. */
-export async function relayLine(ctx: Context, newsletterId: string): Promise<MailLine | null> {
+/** A line to the newsletter's relay. Rejects with `LineDown`, also where it is switched off. */
+export async function openRelay(ctx: Context, newsletterId: string): Promise<MailLine> {
   const row = await ctx.db
     .selectFrom('relays')
     .selectAll()
     .where('newsletter_id', '=', newsletterId)
     .where('switched_on', '=', true)
     .executeTakeFirst();
-  return row ? openRelay(ctx, row) : null;
+  if (!row) throw new LineDown({ host: 'Your SMTP service', address: '', port: 0 }, 'connect', 'is switched off');
+  return dial(ctx, row);
 }
 
-/** How many more letters a newsletter's relay takes now; null where there is no relay. Counted from what was handed over and what is in hand. */
-export async function relayRoom(ctx: Context, newsletterId: string): Promise<{ left: number; again: Date } | null> {
-  const row = await ctx.db
-    .selectFrom('relays')
-    .select(['per_hour', 'per_day'])
-    .where('newsletter_id', '=', newsletterId)
-    .where('switched_on', '=', true)
-    .executeTakeFirst();
-  if (!row) return null;
+/** How many more mails a newsletter's relay takes now, with what is in hand of all workers; and when to ask again where it takes none. */
+export async function relayRoom(ctx: Context, newsletterId: string, routeId: number): Promise<{ left: number; again: Date }> {
   const now = ctx.clock.now();
-  const { rows } = await sql<{ hour: number; day: number }>`
-    select count(*) filter (where state = 'claimed' or delivered_at > ${new Date(now.getTime() - 3_600_000)})::int as hour, count(*)::int as day
-    from deliveries where newsletter_id = ${newsletterId} and route = ${relayRoute(newsletterId)}
-      and (state = 'claimed' or delivered_at > ${new Date(now.getTime() - 86_400_000)}) and sent_on >= ${new Date(now.getTime() - 5 * 86_400_000).toISOString().slice(0, 10)}::date`.execute(
-    ctx.db,
-  );
-  const used = rows[0] ?? { hour: 0, day: 0 };
-  const left = Math.max(0, Math.min(row.per_hour - used.hour, row.per_day - used.day));
-  return { left, again: new Date(now.getTime() + 5 * 60_000) };
+  const hour = new Date(Math.floor(now.getTime() / 3_600_000) * 3_600_000);
+  const { rows } = await sql<{ per_hour: number; per_day: number; hour: number; day: number; in_hand: number }>`
+    select r.per_hour, r.per_day, coalesce((select sum(mails) from relay_hours where newsletter_id = r.newsletter_id and hour = ${hour}), 0)::int as hour,
+      coalesce((select sum(mails) from relay_hours where newsletter_id = r.newsletter_id and hour > ${new Date(hour.getTime() - 86_400_000)}), 0)::int as day,
+      ((select count(*) from deliveries where state = 'claimed' and claimed_by is not null and route_id = ${routeId}) + (select count(*) from mails where state = 'claimed' and route_id = ${routeId}))::int as in_hand
+    from relays r where r.newsletter_id = ${newsletterId} and r.switched_on`.execute(ctx.db);
+  const used = rows[0];
+  const again = new Date(hour.getTime() + 3_600_000);
+  if (!used) return { left: 0, again };
+  return { left: Math.max(0, Math.min(used.per_hour - used.hour, used.per_day - used.day) - used.in_hand), again };
+}
+
+/** Counts mails that a relay took in this hour. */
+export async function countRelay(ctx: Pick<Context, 'clock'>, db: Db, newsletterId: string, mails: number): Promise<void> {
+  const hour = new Date(Math.floor(ctx.clock.now().getTime() / 3_600_000) * 3_600_000);
+  await db
+    .insertInto('relay_hours')
+    .values({ newsletter_id: newsletterId, hour, mails })
+    .onConflict((c) => c.columns(['newsletter_id', 'hour']).doUpdateSet({ mails: sql`relay_hours.mails + ${mails}` }))
+    .execute();
 }

@@ -1,44 +1,175 @@
+import { type Selectable, sql } from 'kysely';
+import {
+  afterFailure,
+  afterFullLine,
+  afterGood,
+  afterQuietMinute,
+  afterRefusedLine,
+  afterSlowDown,
+  type Way,
+} from '@/core/sending/way';
 import type { Context } from '../context';
-import { LookupFailed } from '../dns/resolver';
-import { LineDown, MailLine, type Target } from './smtp';
+import type { Schema } from '../db/schema';
+import type { OpenRoute } from './lines';
 
-/** Where a domain's mail goes: every address of every mail host, best first; [] when the domain takes no mail (RFC 7505). */
-async function targets(ctx: Context, domain: string): Promise<Target[]> {
-  const hosts = await ctx.resolver.mailHosts(domain);
-  const found = await Promise.all(
-    hosts.map(async (host) => {
-      const addresses = await ctx.resolver.addresses(host);
-      return addresses.map((address) => ({ host, address, port: ctx.config.mxPort }));
-    }),
-  );
-  return found.flat();
+type Row = Selectable<Schema['routes']>;
+
+/** A route as a worker holds it: how to reach it, and what is known of the way. */
+export type Route = OpenRoute & { name: string; way: Way; proven: boolean };
+
+const wayOf = (row: Row): Way => ({
+  lanes: row.lanes,
+  lanesMost: row.lanes_most,
+  failedRounds: row.failed_rounds,
+  failingSince: row.failing_since,
+  pausedUntil: row.paused_until,
+  pausedFor: row.paused_for,
+  mailsALine: row.mails_a_line,
+  perMinute: row.per_minute,
+});
+export const routeOf = (row: Row): Route => ({
+  id: row.id,
+  kind: row.kind,
+  newsletterId: row.newsletter_id,
+  domain: row.domain,
+  hosts: row.hosts,
+  lookAt: row.look_at,
+  name: row.name,
+  way: wayOf(row),
+  proven: row.proven_at !== null && row.failing_since === null,
+});
+
+export type LaneWish = { routeId: number; lanes: number };
+
+/**
+ * Takes lanes on routes for a worker, never more over all workers than the route's window; `beyond` lanes more for mail that somebody waits for.
+ * A route that another worker takes from at this moment is passed over. Returns the routes with how many lanes were granted.
+ */
+export async function takeLanes(
+  ctx: Context,
+  workerId: string,
+  wishes: LaneWish[],
+  beyond = 0,
+): Promise<(Route & { granted: number })[]> {
+  if (wishes.length === 0) return [];
+  return ctx.db.transaction().execute(async (trx) => {
+    const { rows } = await sql<Row & { held: number; wish: number }>`
+      select r.*, (select coalesce(sum(held), 0) from lanes where route_id = r.id)::int as held, w.wish from routes r
+      join unnest(${wishes.map((one) => one.routeId)}::int[], ${wishes.map((one) => one.lanes)}::int[]) as w(id, wish) on w.id = r.id
+      where r.paused_until is null or r.paused_until <= ${ctx.clock.now()} order by r.id for update of r skip locked`.execute(
+      trx,
+    );
+    const granted = rows
+      .map((row) => ({ ...routeOf(row), granted: Math.min(row.wish, Math.max(0, Math.floor(row.lanes) + beyond - row.held)) }))
+      .filter((route) => route.granted > 0);
+    if (granted.length) {
+      await sql`
+        insert into lanes (route_id, worker_id, held) select id, ${workerId}::uuid, n
+        from unnest(${granted.map((route) => route.id)}::int[], ${granted.map((route) => route.granted)}::int[]) as t(id, n)
+        where exists (select 1 from workers where id = ${workerId}::uuid)
+        on conflict (route_id, worker_id) do update set held = lanes.held + excluded.held`.execute(trx);
+      await sql`update routes set served_at = clock_timestamp() where id = any(${granted.map((route) => route.id)}::int[])`.execute(
+        trx,
+      );
+    }
+    return granted;
+  });
 }
 
-/** Thrown when a domain has no way in at all: no mail host, a null MX, or no such domain. */
-export class NoRoute extends Error {}
+/** Routes that letters wait for and that have lanes to spare, those that were served longest ago first. Another worker may be quicker. */
+export async function routesWithLetters(
+  ctx: Context,
+  most: number,
+  except: number[],
+): Promise<{ routeId: number; room: number; proven: boolean }[]> {
+  const now = ctx.clock.now();
+  const { rows } = await sql<{ routeId: number; room: number; proven: boolean }>`
+    select r.id as "routeId", floor(r.lanes)::int - (select coalesce(sum(held), 0) from lanes where route_id = r.id)::int as room,
+           r.proven_at is not null and r.failing_since is null as proven
+    from routes r where r.due_at <= ${now} and (r.paused_until is null or r.paused_until <= ${now}) and r.id <> all(${except}::int[])
+      and floor(r.lanes) > (select coalesce(sum(held), 0) from lanes where route_id = r.id)
+    order by r.served_at limit ${most}`.execute(ctx.db);
+  return rows;
+}
 
-/** Opens a line to the first mail host of a domain that answers. Throws `NoRoute` or the last `LineDown`. */
-export async function openLine(ctx: Context, domain: string): Promise<MailLine> {
-  let all: Target[];
-  try {
-    all = await targets(ctx, domain);
-  } catch (error) {
-    if (error instanceof LookupFailed && error.code === 'ENOTFOUND')
-      throw new NoRoute(`550 5.1.2 There is no domain called ${domain}`);
-    throw new LineDown(
-      { host: domain, address: '', port: ctx.config.mxPort },
-      'connect',
-      `has no name server that answers (${(error as Error).message})`,
-    );
-  }
-  if (all.length === 0) throw new NoRoute(`550 5.1.10 ${domain} takes no mail`);
-  let last: unknown;
-  for (const target of all) {
-    try {
-      return await MailLine.open(target, { heloName: `out.${ctx.config.mailDomain}`, tls: 'offered', verify: false });
-    } catch (error) {
-      last = error;
+/** Gives lanes back. */
+export async function dropLanes(ctx: Context, workerId: string, drops: LaneWish[]): Promise<void> {
+  if (drops.length === 0) return;
+  const sorted = [...drops].sort((a, b) => a.routeId - b.routeId);
+  const of = sql`unnest(${sorted.map((one) => one.routeId)}::int[], ${sorted.map((one) => one.lanes)}::int[]) as t(id, n)`;
+  await sql`update lanes l set held = greatest(0, held - n) from ${of} where l.route_id = t.id and l.worker_id = ${workerId}::uuid`.execute(
+    ctx.db,
+  );
+  await sql`delete from lanes where worker_id = ${workerId}::uuid and held <= 0`.execute(ctx.db);
+}
+
+/** What a worker met on a route since it last said so. */
+export type Met = {
+  good: number;
+  failures: string[];
+  /** A further connection was refused while so many of this worker's were open. */
+  refusedAt: number | null;
+  /** Hung up after so many mails. */
+  fullAt: number | null;
+  slow: string | null;
+  lastMinute: number;
+  quietMinute: boolean;
+};
+export const metNothing = (): Met => ({
+  good: 0,
+  failures: [],
+  refusedAt: null,
+  fullAt: null,
+  slow: null,
+  lastMinute: 0,
+  quietMinute: false,
+});
+
+/** The way after what was met on it. */
+export function afterMet(way: Way, met: Met, now: Date): Way {
+  let next = afterGood(way, met.good);
+  for (const reason of met.failures) next = afterFailure(next, reason, now);
+  if (met.refusedAt !== null) next = afterRefusedLine(next, met.refusedAt);
+  if (met.fullAt !== null) next = afterFullLine(next, met.fullAt);
+  if (met.slow !== null) next = afterSlowDown(next, met.lastMinute, met.slow, now);
+  else if (met.quietMinute) next = afterQuietMinute(next);
+  return next;
+}
+
+/** Would what was met change anything that is kept? Most of the time it does not, and nothing is written. */
+export const isWorthSaying = (route: Route, met: Met, now: Date): boolean =>
+  !route.proven || afterMet(route.way, met, now) !== route.way;
+
+/** Writes what was met on routes, each under its lock, and returns them as they are now. */
+export async function saveMet(ctx: Context, all: Map<number, Met>): Promise<Route[]> {
+  if (all.size === 0) return [];
+  const now = ctx.clock.now();
+  return ctx.db.transaction().execute(async (trx) => {
+    const { rows } =
+      await sql<Row>`select * from routes where id = any(${[...all.keys()]}::int[]) order by id for update`.execute(trx);
+    const routes: Route[] = [];
+    for (const row of rows) {
+      const met = all.get(row.id)!;
+      const way = afterMet(wayOf(row), met, now);
+      const set = {
+        lanes: way.lanes,
+        lanes_most: way.lanesMost,
+        failed_rounds: way.failedRounds,
+        failing_since: way.failingSince,
+        paused_until: way.pausedUntil,
+        paused_for: way.pausedFor,
+        mails_a_line: way.mailsALine,
+        per_minute: way.perMinute,
+        ...(met.good > 0 ? { proven_at: now } : {}),
+      };
+      await trx.updateTable('routes').set(set).where('id', '=', row.id).execute();
+      routes.push(routeOf({ ...row, ...set }));
     }
-  }
-  throw last;
+    return routes;
+  });
+}
+
+/** Lets a route rest, with the reason: nothing failed, it takes no more for now. */
+export async function restRoute(ctx: Context, routeId: number, until: Date, reason: string): Promise<void> {
+  await ctx.db.updateTable('routes').set({ paused_until: until, paused_for: reason }).where('id', '=', routeId).execute();
 }

@@ -1,6 +1,7 @@
 import { createServer, type Server, type Socket } from 'node:net';
 import fc from 'fast-check';
 import { afterEach, describe, expect, it } from 'vitest';
+import { PATIENCE } from '@/core/sending/patience';
 import { LineDown, MailLine, type Manner, stuffed } from './smtp';
 
 let server: Server | undefined;
@@ -33,7 +34,8 @@ async function scripted(
   await new Promise<void>((resolve) => server!.listen(0, '127.0.0.1', resolve));
   return { host: 'mx.kestrel.example', address: '127.0.0.1', port: (server.address() as { port: number }).port };
 }
-const MANNER: Manner = { heloName: 'out.inkset.example', tls: 'offered', verify: false, timeoutMs: 300 };
+const QUICK = Object.fromEntries(Object.keys(PATIENCE).map((step) => [step, 300]));
+const MANNER: Manner = { heloName: 'out.inkset.example', tls: 'offered', verify: false, patience: QUICK };
 const ENVELOPE = { from: 'b-1@bounce.lanternfish.example', to: 'mara@kestrel.example' };
 const MESSAGE = Buffer.from('Subject: s\r\n\r\nbody\r\n');
 const polite =
@@ -66,7 +68,7 @@ describe('a line to a mail host', () => {
       }),
       MANNER,
     );
-    expect(await line.send(ENVELOPE, MESSAGE)).toEqual({ kind: 'dead', response: '550 5.1.1 No such mailbox' });
+    expect(await line.send(ENVELOPE, MESSAGE)).toMatchObject({ kind: 'dead', response: '550 5.1.1 No such mailbox' });
     expect((await line.send(ENVELOPE, MESSAGE)).kind).toBe('delivered');
   });
 

@@ -1,9 +1,11 @@
 import { connect as connectPlain, type Socket } from 'node:net';
 import { connect as connectTls, type TLSSocket } from 'node:tls';
-import { type Outcome, readReply } from '@/core/sending/outcome';
+import { type Outcome, plainReply, readReply } from '@/core/sending/outcome';
+import { PATIENCE, type Patience } from '@/core/sending/patience';
 
 export type Envelope = { from: string; to: string };
 export type Target = { host: string; address: string; port: number };
+
 export type Manner = {
   heloName: string;
   /** `offered`: encrypted where the other side offers it (other people's mail hosts). `required`: STARTTLS or nothing. `implicit`: TLS from the first byte. */
@@ -11,17 +13,21 @@ export type Manner = {
   /** Is the certificate checked? Not for mail hosts found through MX (the alternative is clear text), always for a relay of one's own. */
   verify: boolean;
   login?: { user: string; password: string };
-  timeoutMs?: number;
+  patience?: Partial<Patience>;
 };
 /** At which step a connection failed; the probe of a relay explains each. */
 export type LineStep = 'connect' | 'greeting' | 'hello' | 'tls' | 'login' | 'send';
 
-/** Thrown when a connection cannot be opened or breaks: a matter of the way, not of the letter. */
+/** Thrown when a connection cannot be opened or breaks: a matter of the way, not of the mail. */
 export class LineDown extends Error {
   constructor(
     readonly target: Target,
     readonly step: LineStep,
     reason: string,
+    /** The code that was said, 0 for none. */
+    readonly code = 0,
+    /** The whole mail was sent and the answer did not come: it may have been taken. */
+    readonly inDoubt = false,
   ) {
     super(`${target.host} ${reason}`);
     this.name = 'LineDown';
@@ -29,26 +35,32 @@ export class LineDown extends Error {
 }
 
 type Reply = { code: number; text: string };
-const TIMEOUT_MS = 30_000;
 const END_OF_DATA = Buffer.from('\r\n.\r\n');
 
-/** One SMTP connection that takes letter after letter (RFC 5321), its commands pipelined where the other side allows it (RFC 2920). */
+/** One SMTP connection that takes mail after mail (RFC 5321), its commands pipelined where the other side allows it (RFC 2920). */
 export class MailLine {
   #socket: Socket;
   #extensions = new Map<string, string>();
-  #waiting: { resolve: (reply: Reply) => void; reject: (error: Error) => void }[] = [];
+  #waiting: { resolve: (reply: Reply) => void; reject: (error: Error) => void; ms: number }[] = [];
   #pending = '';
   #lines: string[] = [];
   #broken: LineDown | null = null;
   #step: LineStep = 'connect';
   #timer: NodeJS.Timeout | null = null;
+  #inDoubt = false;
+  readonly #patience: Patience;
+  /** How many mails it took. */
+  taken = 0;
+  /** Since when an answer is owed, by performance.now(); 0 while none is. */
+  waitingSince = 0;
 
   private constructor(
-    private readonly target: Target,
+    readonly target: Target,
     private readonly manner: Manner,
     socket: Socket,
   ) {
     this.#socket = socket;
+    this.#patience = { ...PATIENCE, ...manner.patience };
   }
 
   /** Connects, greets, encrypts and signs in as wanted. Rejects with `LineDown`, which names the step that failed. */
@@ -59,9 +71,9 @@ export class MailLine {
     try {
       line.#listen();
       line.#step = manner.tls === 'implicit' ? 'tls' : 'connect';
-      await line.#connected(manner.tls === 'implicit' ? 'secureConnect' : 'connect');
+      await line.#connected(manner.tls === 'implicit' ? 'secureConnect' : 'connect', line.#patience.connect);
       line.#step = 'greeting';
-      line.#expect(await line.#reply(), 220);
+      line.#expect(await line.#reply(line.#patience.greeting), 220);
       await line.#hello();
       if (manner.tls === 'required' || (manner.tls === 'offered' && line.#extensions.has('STARTTLS'))) await line.#encrypt(tls);
       if (manner.login) await line.#signIn(manner.login);
@@ -76,112 +88,169 @@ export class MailLine {
   get encrypted(): boolean {
     return 'encrypted' in this.#socket && (this.#socket as TLSSocket).encrypted;
   }
+  /** Can it take another mail? */
+  get usable(): boolean {
+    return this.#broken === null;
+  }
 
-  /** Hands one message (CRLF lines) over. Resolves with what the server said; rejects with `LineDown` when the connection broke. */
-  async send(envelope: Envelope, message: Buffer): Promise<Outcome> {
+  /**
+   * Hands one mail (CRLF lines) over. Resolves with what the server said of it, also when it hung up right afterwards; rejects with `LineDown` when
+   * the connection broke before anything definite was said. `ready` is waited for before the body goes out: the result of the mail before is written.
+   */
+  async send(envelope: Envelope, message: Buffer, ready: Promise<unknown> = Promise.resolve()): Promise<Outcome> {
     if (this.#broken) throw this.#broken;
     const wide = /[^\x20-\x7e]/.test(envelope.from + envelope.to);
-    if (wide && !this.#extensions.has('SMTPUTF8')) {
-      return { kind: 'refused', response: `553 5.6.7 ${this.target.host} takes no addresses beyond ASCII letters` };
-    }
-    const commands = [`MAIL FROM:<${envelope.from}>${wide ? ' SMTPUTF8' : ''}`, `RCPT TO:<${envelope.to}>`, 'DATA'];
-    const [mail, rcpt, data] = this.#extensions.has('PIPELINING')
-      ? await this.#together(commands)
-      : await this.#oneByOne(commands);
-    if (data?.code === 354) {
+    if (wide && !this.#extensions.has('SMTPUTF8'))
+      return { kind: 'refused', response: `553 5.6.7 ${this.target.host} takes no addresses beyond ASCII letters`, evidence: 0 };
+    const most = Number(this.#extensions.get('SIZE') ?? 0);
+    if (most > 0 && message.length > most)
+      return {
+        kind: 'refused',
+        response: `552 5.3.4 ${this.target.host} takes at most ${most} bytes, this mail has ${message.length}`,
+        evidence: 0,
+      };
+    const size = this.#extensions.has('SIZE') ? ` SIZE=${message.length}` : '';
+    const original = this.#extensions.has('DSN') && !wide ? ` ORCPT=rfc822;${xtext(envelope.to)}` : '';
+    const { mail, recipient, data } = this.#patience;
+    const said = await this.#envelope([
+      [`MAIL FROM:<${envelope.from}>${size}${wide ? ' SMTPUTF8' : ''}`, mail],
+      [`RCPT TO:<${envelope.to}>${original}`, recipient],
+      ['DATA', data],
+    ]);
+    const [from, to, go] = said.replies;
+    const accepted = from !== undefined && to !== undefined && from.code < 300 && to.code < 300;
+    if (go?.code === 354 && !said.error) {
+      if (accepted) await ready;
+      if (this.#broken) throw this.#broken;
       // A server that wants data although it took no recipient is given none (RFC 2920 section 3.1).
-      const accepted = mail!.code < 300 && rcpt!.code < 300;
-      if (accepted) this.#socket.write(stuffed(message));
+      if (accepted) await this.#write(stuffed(message));
+      this.#inDoubt = accepted;
       this.#socket.write(accepted && endsWithNewline(message) ? END_OF_DATA.subarray(2) : END_OF_DATA);
-      const done = await this.#reply();
-      if (accepted) return this.#outcome(done, 'other');
+      const done = await this.#reply(this.#patience.end);
+      this.#inDoubt = false;
+      if (accepted) {
+        const outcome = this.#outcome(done, 'other');
+        if (outcome.kind === 'delivered') this.taken += 1;
+        return outcome;
+      }
     }
-    const refused = [mail, rcpt, data].find((reply) => reply && reply.code >= 400) ?? data!;
-    const outcome = this.#outcome(refused, refused === rcpt ? 'RCPT' : 'other');
-    await this.#say('RSET');
-    return outcome;
+    const refused = said.replies.find((reply) => reply.code >= 400 && reply.code !== 421);
+    if (refused) {
+      const outcome = readReply(refused.code, `${refused.code} ${refused.text}`, refused === to ? 'RCPT' : 'other');
+      if (!said.error && !said.replies.some((reply) => reply.code === 421)) await this.#say('RSET', mail).catch(() => {});
+      else this.#fail('closed the connection');
+      return outcome;
+    }
+    const bye = said.replies.find((reply) => reply.code === 421);
+    if (bye) throw this.#fail(`said: 421 ${bye.text}`, 421);
+    throw said.error ?? this.#fail('answered what makes no sense here');
   }
 
   /** Ends the conversation politely; errors no longer matter. */
   close(): void {
-    if (!this.#broken) this.#socket.end('QUIT\r\n');
+    if (!this.#broken) {
+      this.#broken = this.#down('was closed by us');
+      this.#socket.end('QUIT\r\n');
+    }
     this.#socket.setTimeout(1_000, () => this.#socket.destroy());
   }
 
   #outcome(reply: Reply, command: 'RCPT' | 'other'): Outcome {
     // 421 is the server closing the door, whatever was said to it (RFC 5321 section 3.8).
-    if (reply.code === 421) throw this.#fail(`said: 421 ${reply.text}`);
+    if (reply.code === 421) throw this.#fail(`said: 421 ${reply.text}`, 421);
     return readReply(reply.code, `${reply.code} ${reply.text}`, command);
   }
 
-  async #oneByOne(commands: string[]): Promise<Reply[]> {
+  /** Says the commands of an envelope, together or one by one; the answers that came, and what broke the line where not all did. */
+  async #envelope(commands: [string, number][]): Promise<{ replies: Reply[]; error?: LineDown }> {
     const replies: Reply[] = [];
-    for (const command of commands) {
-      const reply = await this.#say(command);
-      replies.push(reply);
-      if (reply.code >= 400) break;
+    const pipelined = this.#extensions.has('PIPELINING');
+    const owed = pipelined ? commands.map(([, ms]) => this.#reply(ms)) : [];
+    // Their errors are looked at one by one below.
+    for (const one of owed) one.catch(() => {});
+    if (pipelined) this.#socket.write(`${commands.map(([command]) => command).join('\r\n')}\r\n`);
+    try {
+      for (const [n, [command, ms]] of commands.entries()) {
+        const reply = await (owed[n] ?? this.#say(command, ms));
+        replies.push(reply);
+        if (!pipelined && reply.code >= 400) break;
+      }
+    } catch (error) {
+      return { replies, error: error as LineDown };
     }
-    return replies;
+    return { replies };
   }
 
-  #together(commands: string[]): Promise<Reply[]> {
-    const replies = commands.map(() => this.#reply());
-    this.#socket.write(`${commands.join('\r\n')}\r\n`);
-    return Promise.all(replies);
+  /** Writes a body; a peer that does not read it is waited for as long as for a block of data. */
+  #write(bytes: Buffer): Promise<void> {
+    if (this.#socket.write(bytes)) return Promise.resolve();
+    return new Promise((resolve, reject) => {
+      const timer = setTimeout(() => reject(this.#fail('does not take what it is sent')), this.#patience.block);
+      const done = () => {
+        clearTimeout(timer);
+        this.#socket.off('drain', done);
+        this.#socket.off('close', done);
+        if (this.#broken) reject(this.#broken);
+        else resolve();
+      };
+      this.#socket.once('drain', done);
+      this.#socket.once('close', done);
+    });
   }
 
-  #say(command: string): Promise<Reply> {
-    const reply = this.#reply();
+  #say(command: string, ms: number): Promise<Reply> {
+    const reply = this.#reply(ms);
     this.#socket.write(`${command}\r\n`);
     return reply;
   }
 
   async #hello(): Promise<void> {
     this.#step = 'hello';
-    let reply = await this.#say(`EHLO ${this.manner.heloName}`);
-    if (reply.code >= 500) reply = await this.#say(`HELO ${this.manner.heloName}`);
+    let reply = await this.#say(`EHLO ${this.manner.heloName}`, this.#patience.hello);
+    if (reply.code >= 500) reply = await this.#say(`HELO ${this.manner.heloName}`, this.#patience.hello);
     this.#expect(reply, 250);
     this.#extensions = new Map(
       reply.text
         .split('\n')
         .slice(1)
-        .map((line) => [line.split(' ')[0]!.toUpperCase(), line.slice(line.indexOf(' ') + 1)]),
+        .map((line) => [line.split(/[ =]/)[0]!.toUpperCase(), line.slice(line.search(/[ =]/) + 1)]),
     );
   }
 
   async #encrypt(tls: { servername?: string; rejectUnauthorized: boolean }): Promise<void> {
     this.#step = 'tls';
     if (!this.#extensions.has('STARTTLS')) throw this.#down('offers no encryption (STARTTLS)');
-    this.#expect(await this.#say('STARTTLS'), 220);
+    this.#expect(await this.#say('STARTTLS', this.#patience.tls), 220);
     this.#socket.removeAllListeners();
     // Whatever came in clear text before the handshake is dropped, so that nobody can slip replies in (RFC 3207 section 4.2).
     this.#pending = '';
     this.#socket = connectTls({ socket: this.#socket, ...tls });
     this.#listen();
-    await this.#connected('secureConnect');
+    await this.#connected('secureConnect', this.#patience.tls);
     await this.#hello();
   }
 
   /** AUTH PLAIN, else LOGIN (RFC 4954, RFC 4616). */
   async #signIn({ user, password }: { user: string; password: string }): Promise<void> {
     this.#step = 'login';
+    const ms = this.#patience.login;
     const ways = (this.#extensions.get('AUTH') ?? '').toUpperCase().split(' ');
     const base64 = (text: string) => Buffer.from(text).toString('base64');
-    if (ways.includes('PLAIN')) this.#expect(await this.#say(`AUTH PLAIN ${base64(`\0${user}\0${password}`)}`), 235);
+    if (ways.includes('PLAIN')) this.#expect(await this.#say(`AUTH PLAIN ${base64(`\0${user}\0${password}`)}`, ms), 235);
     else if (ways.includes('LOGIN')) {
-      this.#expect(await this.#say('AUTH LOGIN'), 334);
-      this.#expect(await this.#say(base64(user)), 334);
-      this.#expect(await this.#say(base64(password)), 235);
+      this.#expect(await this.#say('AUTH LOGIN', ms), 334);
+      this.#expect(await this.#say(base64(user), ms), 334);
+      this.#expect(await this.#say(base64(password), ms), 235);
     } else throw this.#down('offers no way to sign in that we know (PLAIN or LOGIN)');
   }
 
   #expect(reply: Reply, code: number): void {
-    if (reply.code !== code) throw this.#down(`said: ${reply.code} ${reply.text.split('\n')[0]}`);
+    if (reply.code !== code) throw this.#down(`said: ${reply.code} ${reply.text.split('\n')[0]}`, reply.code);
   }
 
-  #connected(event: 'connect' | 'secureConnect'): Promise<void> {
+  #connected(event: 'connect' | 'secureConnect', ms: number): Promise<void> {
     return new Promise((resolve, reject) => {
-      this.#waiting.push({ resolve: () => resolve(), reject });
+      this.#waiting.push({ resolve: () => resolve(), reject, ms });
       this.#watch();
       this.#socket.once(event, () => {
         this.#waiting.shift()?.resolve({ code: 0, text: '' });
@@ -191,10 +260,10 @@ export class MailLine {
   }
 
   /** The next reply; replies come in the order of their commands. */
-  #reply(): Promise<Reply> {
+  #reply(ms: number): Promise<Reply> {
     if (this.#broken) return Promise.reject(this.#broken);
     return new Promise((resolve, reject) => {
-      this.#waiting.push({ resolve, reject });
+      this.#waiting.push({ resolve, reject, ms });
       if (this.#waiting.length === 1) this.#watch();
     });
   }
@@ -203,6 +272,7 @@ export class MailLine {
     this.#socket.setEncoding('latin1');
     this.#socket.on('data', (chunk: string) => this.#read(chunk));
     this.#socket.on('error', (error: NodeJS.ErrnoException) => this.#fail(reasonOf(error)));
+    this.#socket.on('end', () => this.#fail('closed the connection'));
     this.#socket.on('close', () => this.#fail('closed the connection'));
   }
 
@@ -211,9 +281,10 @@ export class MailLine {
     for (let end = this.#pending.indexOf('\n'); end !== -1; end = this.#pending.indexOf('\n')) {
       const line = this.#pending.slice(0, end).replace(/\r$/, '');
       this.#pending = this.#pending.slice(end + 1);
-      const match = /^(\d{3})([ -]?)(.*)$/.exec(line);
+      const match = /^(\d{3})([ -]?)(.*)$/s.exec(line);
       if (!match) return void this.#fail('does not speak SMTP');
-      this.#lines.push(match[3]!);
+      // What a server says becomes plain text here, once, whatever it is made of.
+      this.#lines.push(plainReply(Buffer.from(match[3]!, 'latin1').toString('utf8')));
       if (match[2] === '-') continue;
       const reply = { code: Number(match[1]), text: this.#lines.join('\n') };
       this.#lines = [];
@@ -227,17 +298,17 @@ export class MailLine {
   /** Runs the clock while an answer is owed. */
   #watch(): void {
     if (this.#timer) clearTimeout(this.#timer);
-    this.#timer = this.#waiting.length
-      ? setTimeout(() => this.#fail('did not answer in time'), this.manner.timeoutMs ?? TIMEOUT_MS)
-      : null;
+    const [first] = this.#waiting;
+    this.waitingSince = first ? performance.now() : 0;
+    this.#timer = first ? setTimeout(() => this.#fail('did not answer in time'), first.ms) : null;
   }
 
-  #down(reason: string): LineDown {
-    return new LineDown(this.target, this.#step, reason);
+  #down(reason: string, code = 0): LineDown {
+    return new LineDown(this.target, this.#step, plainReply(reason), code, this.#inDoubt);
   }
 
-  #fail(reason: string): LineDown {
-    this.#broken ??= this.#down(reason);
+  #fail(reason: string, code = 0): LineDown {
+    this.#broken ??= this.#down(reason, code);
     this.#socket.destroy();
     for (const { reject } of this.#waiting.splice(0)) reject(this.#broken);
     this.#watch();
@@ -247,7 +318,11 @@ export class MailLine {
 
 const endsWithNewline = (message: Buffer) => message.at(-2) === 13 && message.at(-1) === 10;
 
-/** A dot at the beginning of a line is doubled (RFC 5321 section 4.5.2). Almost no message has one, so the usual case copies nothing. */
+/** An address as a parameter may hold it (RFC 3461 section 4). */
+const xtext = (text: string) =>
+  text.replace(/[+=\x00-\x20]/g, (c) => `+${c.charCodeAt(0).toString(16).toUpperCase().padStart(2, '0')}`);
+
+/** A dot at the beginning of a line is doubled (RFC 5321 section 4.5.2). Almost no mail has one, so the usual case copies nothing. */
 export function stuffed(message: Buffer): Buffer {
   const parts: Buffer[] = [];
   let from = 0;
@@ -262,6 +337,7 @@ export function stuffed(message: Buffer): Buffer {
 const REASONS: Record<string, string> = {
   ECONNREFUSED: 'refused the connection',
   ECONNRESET: 'closed the connection',
+  EPIPE: 'closed the connection',
   ETIMEDOUT: 'did not answer in time',
   EHOSTUNREACH: 'cannot be reached',
   ENETUNREACH: 'cannot be reached',

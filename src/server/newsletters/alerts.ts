@@ -4,7 +4,7 @@ import { counted } from '@/core/growth/figures';
 import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
-import { post } from '../mail/outbox';
+import { post } from '../mail/post';
 import { ownersOf } from './members';
 
 type Kind = 'joined' | 'left';
@@ -67,7 +67,6 @@ export async function tellOwnersDaily(ctx: Context, newsletterId: string): Promi
       .innerJoin('readers as r', 'r.id', 'c.reader_id')
       .select(['r.address', 'c.act'])
       .where('c.newsletter_id', '=', newsletterId)
-      .where('r.trial_id', 'is', null)
       .where('c.at', '>=', until.minus({ days: 1 }).toJSDate())
       .where('c.at', '<', until.toJSDate())
       .where(sql<boolean>`c.act in ('confirm', 'leave')`)

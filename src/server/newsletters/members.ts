@@ -8,7 +8,7 @@ import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { newId } from '../ids';
 import { limit } from '../limits';
-import { post } from '../mail/outbox';
+import { post } from '../mail/post';
 import { hashToken, mailedToken } from '../secrets';
 
 const INVITATION_DAYS = 7;

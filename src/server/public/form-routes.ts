@@ -7,15 +7,15 @@ import { formHtml, scriptHtml, thanksHtml } from '@/core/forms/render';
 import { wordsOf } from '@/core/forms/words';
 import { parseAddress } from '@/core/readers/address';
 import type { Context } from '../context';
+import type { FormBook } from '../forms/counts';
 import type { PublicForm } from '../forms/forms';
+import { type WantedProof, wantProof } from '../forms/proof';
+import { closed, type SignUps } from '../forms/sign-ups';
+import { stamp } from '../forms/stamp';
 import { takeTrial } from '../forms/trials';
-import type { FormBook } from '../growth/counts';
 import { readersShown } from '../readers/shown';
-import { closed, type SignUps } from '../readers/sign-ups';
 import { json, page, saying } from './page';
-import { type WantedProof, wantProof } from './proof';
 import { answer, type PublicAnswer, type PublicRequest, readFields, visitorOf } from './request';
-import { stamp } from './stamp';
 
 const CORS = { 'access-control-allow-origin': '*' };
 

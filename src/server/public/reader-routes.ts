@@ -1,15 +1,15 @@
-import { createHmac, timingSafeEqual } from 'node:crypto';
 import { asFault, Fault } from '@/core/faults';
 import { escapeHtml } from '@/core/html';
+import { isSigned } from '@/core/keys';
 import { readDeliveryToken } from '@/core/sending/token';
+import { letterWords } from '@/core/writing/words';
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
+import { readGift } from '../forms/arrive';
+import { confirm } from '../forms/confirm';
 import { complete } from '../forms/forms';
 import { readGiftFile } from '../newsletters/media';
-import { readGift } from '../readers/arrive';
-import { confirm } from '../readers/confirm';
-import { leave, leavingOf } from '../readers/leave';
-import { linkSignature } from '../sending/prepared';
+import { leave, leavingOf } from '../sending/leave';
 import { page, saying } from './page';
 import { answer, type PublicAnswer, type PublicRequest, visitorOf } from './request';
 
@@ -75,33 +75,39 @@ export async function giftPage(ctx: Context, token: string): Promise<PublicAnswe
   }
 }
 
+const together = (names: string[]) =>
+  names.length < 2 ? (names[0] ?? '') : `${names.slice(0, -1).join(', ')} and ${names.at(-1)}`;
+
 /** GET /e/leave/TOKEN shows a button; POST leaves, whether the button or a mail program sends it (RFC 8058). */
 export async function leavePage(ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> {
   try {
     const posted = request.method === 'POST';
-    const { newsletter, listName, state } = posted ? await leave(ctx, token, visitorOf(request)) : await leavingOf(ctx, token);
+    const leaving = posted ? await leave(ctx, token, visitorOf(request)) : await leavingOf(ctx, token);
+    const { newsletter, lists, goesOn, state } = leaving;
+    const what = together(lists) || newsletter.name;
     if (state === 'left') {
-      return saying(
-        newsletter.name,
-        'You have left',
-        `No more letters of ${listName} will come. If you ever want to come back, sign up again.`,
-      );
+      const rest = goesOn.length
+        ? `You still get ${together(goesOn)}, which every letter of it lets you leave too.`
+        : 'If you ever want to come back, sign up again.';
+      return saying(newsletter.name, 'You have unsubscribed', `No more letters of ${what} will come. ${rest}`);
     }
-    const body = `<h1>Leave ${escapeHtml(listName)}?</h1><p>One click, and no more letters come. You need not say why.</p><form method="post"><button>Leave ${escapeHtml(listName)}</button></form>`;
-    return page({ name: newsletter.name, title: `Leave ${listName}`, body });
+    const { unsubscribe } = letterWords(newsletter.language);
+    const rest = goesOn.length ? ` You go on getting ${together(goesOn)}.` : '';
+    const body = `<h1>${escapeHtml(unsubscribe)}: ${escapeHtml(what)}</h1><p>One click, and no more letters of ${escapeHtml(what)} come. You need not say why.${escapeHtml(rest)}</p><form method="post"><button>${escapeHtml(unsubscribe)}</button></form>`;
+    return page({ name: newsletter.name, title: `${unsubscribe}: ${what}`, body, language: newsletter.language });
   } catch (error) {
     const fault = asFault(error);
     const sentence =
       fault.code === 'unavailable'
         ? 'This did not work on our side, and you are still on the list. Please try again in a minute.'
         : fault.sentence;
-    return saying('Leaving', 'That did not work', sentence, fault.status);
+    return saying('Unsubscribe', 'That did not work', sentence, fault.status);
   }
 }
 
 /** GET /e/o/TOKEN.gif: the picture that counts an open. Answered at once, whatever the token is; written in batches. */
 export function openPixel(ctx: Context, request: PublicRequest, token: string, marks: MarkBook): PublicAnswer {
-  const ref = readDeliveryToken(token, ctx.config.secret);
+  const ref = readDeliveryToken(token, 'open', ctx.config.keys);
   if (ref) {
     const agent = request.headers.get('user-agent') ?? '';
     marks.add({ ref, kind: 'open', at: ctx.clock.now(), agent, method: request.method, link: null });
@@ -119,7 +125,7 @@ export function followLink(ctx: Context, request: PublicRequest, token: string, 
   const query = request.url.searchParams;
   const target = query.get('u') ?? '';
   const signature = query.get('s') ?? '';
-  if (!sameText(signature, linkSignature(target, ctx.config.secret))) {
+  if (!isSigned(ctx.config.keys, 'link', target, signature)) {
     return saying(
       'Link',
       'This link is not whole',
@@ -127,7 +133,7 @@ export function followLink(ctx: Context, request: PublicRequest, token: string, 
       404,
     );
   }
-  const ref = readDeliveryToken(token, ctx.config.secret);
+  const ref = readDeliveryToken(token, 'click', ctx.config.keys);
   if (ref && /^\d{1,4}$/.test(position)) {
     const agent = request.headers.get('user-agent') ?? '';
     marks.add({ ref, kind: 'click', at: ctx.clock.now(), agent, method: request.method, link: Number(position) });
@@ -136,9 +142,4 @@ export function followLink(ctx: Context, request: PublicRequest, token: string, 
     status: 302,
     headers: { location: target, 'cache-control': 'no-store', 'referrer-policy': 'no-referrer-when-downgrade' },
   });
-}
-
-function sameText(a: string, b: string): boolean {
-  const digest = (text: string) => createHmac('sha256', 'compare').update(text).digest();
-  return timingSafeEqual(digest(a), digest(b));
 }

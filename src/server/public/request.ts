@@ -1,5 +1,5 @@
 import { Fault } from '@/core/faults';
-import type { Visitor } from '../readers/wish';
+import type { Visitor } from '../readers/visitor';
 
 /** What the public paths look at in a request. A shape of our own, because making a web Request costs more than a form does. */
 export type PublicRequest = {

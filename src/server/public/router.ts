@@ -1,7 +1,7 @@
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
-import { FormBook } from '../growth/counts';
-import { SignUps } from '../readers/sign-ups';
+import { FormBook } from '../forms/counts';
+import { SignUps } from '../forms/sign-ups';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';

@@ -10,7 +10,7 @@ export type ReaderRow = {
   address: string;
   firstName: string | null;
   state: ReaderState;
-  addressState: 'fine' | 'bouncing' | 'suppressed';
+  addressState: 'fine' | 'bouncing' | 'unreachable' | 'suppressed';
   joinedAt: Date;
   source: string | null;
   page: string | null;
@@ -21,35 +21,48 @@ export type Totals = { reading: number; waiting: number; left: number; unreachab
 
 const PAGE = 60;
 
-/** A reader's state over all lists: reading on any, else waiting on any, else left. */
-const overall = sql<ReaderState>`case when bool_or(m.state = 'reading') then 'reading' when bool_or(m.state = 'waiting') then 'waiting' else 'left' end`;
+/** Somebody whose address cannot be reached still reads, as far as they are concerned. */
+const STANDS: Record<'reading' | 'waiting' | 'left' | 'unreachable' | 'none', ReaderState> = {
+  reading: 'reading',
+  unreachable: 'reading',
+  waiting: 'waiting',
+  left: 'left',
+  none: 'left',
+};
 
-/** A page of readers, newest first, by keyset: `before` is the `next` of the page before. */
+/**
+ * A page of readers, newest first, by keyset: `before` is the `next` of the page before. Words of three letters and more are found anywhere in an
+ * address or a name; shorter ones at the beginning of an address.
+ */
 export async function readersPage(ctx: Context, newsletter: Newsletter, filter: ReaderFilter): Promise<ReaderPage> {
   const cursor = filter.before ? readCursor(filter.before) : null;
   const find = filter.find?.trim().toLowerCase();
+  const escaped = find?.replace(/[\\%_]/g, '\\$&');
   const rows = await ctx.db
     .selectFrom('readers as r')
-    .innerJoin('memberships as m', 'm.reader_id', 'r.id')
     .leftJoin('forms as f', 'f.id', 'r.source_form_id')
     .where('r.newsletter_id', '=', newsletter.id)
-    .where('r.trial_id', 'is', null)
-    .$if(Boolean(find), (q) => {
-      const like = `%${find!.replace(/[\\%_]/g, '\\$&')}%`;
+    .$if(Boolean(find) && find!.length >= 3, (q) => {
+      const like = `%${escaped}%`;
       return q.where((eb) => eb.or([eb('r.address_key', 'like', like), eb(sql`lower(r.first_name)`, 'like', like)]));
     })
-    .$if(filter.state === 'bouncing', (q) => q.where('r.address_state', '<>', 'fine'))
+    .$if(Boolean(find) && find!.length < 3, (q) => q.where('r.address_key', 'like', `${escaped}%`))
+    .$if(filter.state === 'bouncing', (q) => q.where('r.standing', '=', 'unreachable'))
+    .$if(filter.state !== undefined && filter.state !== 'bouncing', (q) =>
+      q.where('r.standing', '=', filter.state as ReaderState),
+    )
     .$if(cursor !== null, (q) => q.where(sql<boolean>`(r.created_at, r.id) < (${cursor!.at}::timestamptz, ${cursor!.id}::uuid)`))
-    .groupBy(['r.id', 'f.name'])
-    .$if(filter.state !== undefined && filter.state !== 'bouncing', (q) => q.having(overall, '=', filter.state as ReaderState))
     .select(['r.id', 'r.address', 'r.first_name as firstName', 'r.address_state as addressState', 'r.created_at as joinedAt'])
-    .select(['f.name as source', 'r.source_page as page', overall.as('state')])
+    .select(['f.name as source', 'r.source_page as page', 'r.standing'])
     .orderBy('r.created_at', 'desc')
     .orderBy('r.id', 'desc')
     .limit(PAGE + 1)
     .execute();
   const last = rows.length > PAGE ? rows[PAGE - 1] : undefined;
-  return { rows: rows.slice(0, PAGE), next: last ? `${last.joinedAt.getTime()}.${last.id}` : null };
+  return {
+    rows: rows.slice(0, PAGE).map(({ standing, ...row }) => ({ ...row, state: STANDS[standing] })),
+    next: last ? `${last.joinedAt.getTime()}.${last.id}` : null,
+  };
 }
 
 function readCursor(text: string): { at: Date; id: string } | null {
@@ -59,14 +72,13 @@ function readCursor(text: string): { at: Date; id: string } | null {
 
 /** How many people stand where. `reading` counts only addresses that can be reached; the others are `unreachable`. */
 export async function totalsOf(ctx: Context, newsletter: Newsletter): Promise<Totals> {
-  const { rows } = await sql<Totals>`
-    select count(*) filter (where s = 'reading' and fine)::int as reading, count(*) filter (where s = 'waiting')::int as waiting,
-           count(*) filter (where s = 'left')::int as left, count(*) filter (where s = 'reading' and not fine)::int as unreachable
-    from (select ${overall} as s, bool_and(r.address_state = 'fine') as fine
-          from readers r join memberships m on m.reader_id = r.id where r.newsletter_id = ${newsletter.id} and r.trial_id is null group by r.id) people`.execute(
-    ctx.db,
-  );
-  return rows[0]!;
+  const row = await ctx.db
+    .selectFrom('people_totals')
+    .select(['reading', 'waiting', 'left_count as left', 'unreachable'])
+    .where('newsletter_id', '=', newsletter.id)
+    .where('kind', '=', 'all')
+    .executeTakeFirst();
+  return row ?? { reading: 0, waiting: 0, left: 0, unreachable: 0 };
 }
 
 export type ReaderProfile = ReaderRow & {
@@ -94,8 +106,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .selectAll('r')
     .select('f.name as source')
     .where('r.newsletter_id', '=', newsletter.id)
-    .where('r.trial_id', 'is', null)
-    .where(sql<boolean>`r.id::text = ${id}`)
+    .where('r.id', '=', id)
     .executeTakeFirst();
   if (!reader) throw new Fault('not-found', 'There is no such reader.');
   const lists = await ctx.db
@@ -117,7 +128,15 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
   const deliveries = await ctx.db
     .selectFrom('deliveries as d')
     .innerJoin('letters as l', 'l.id', 'd.letter_id')
-    .select(['l.subject', 'd.state', 'd.delivered_at', 'd.due_at', 'd.opened_at', 'd.clicked_at', 'd.response'])
+    .select([
+      sql<string>`l.subjects->>0`.as('subject'),
+      'd.state',
+      'd.delivered_at',
+      'd.due_at',
+      'd.opened_at',
+      'd.clicked_at',
+      'd.response',
+    ])
     .where('d.reader_id', '=', reader.id)
     .orderBy('d.due_at', 'desc')
     .limit(50)
@@ -175,6 +194,8 @@ const DELIVERED = {
   delivered: 'Got',
   bounced: 'Could not get',
   refused: 'Was refused',
+  'given up': 'Could not be reached with',
+  cancelled: 'Was not to get any more',
 } as const;
 
 function consentText(c: { act: string; list: string; form: string | null; state: string }): string {
@@ -186,16 +207,19 @@ function consentText(c: { act: string; list: string; form: string | null; state:
 }
 
 /** A newsletter's lists with their counts, in their order. */
-export function listsOf(ctx: Context, newsletter: Newsletter) {
-  return ctx.db
+export async function listsOf(ctx: Context, newsletter: Newsletter) {
+  const rows = await ctx.db
     .selectFrom('lists')
-    .leftJoin('memberships as m', 'm.list_id', 'lists.id')
-    .leftJoin('readers as r', 'r.id', 'm.reader_id')
+    .leftJoin('people_totals as t', (join) =>
+      join
+        .onRef('t.newsletter_id', '=', 'lists.newsletter_id')
+        .on('t.kind', '=', 'list')
+        .on(sql<boolean>`t.key = lists.id::text`),
+    )
     .where('lists.newsletter_id', '=', newsletter.id)
-    .groupBy('lists.id')
-    .select(['lists.id', 'lists.name', 'lists.public_name as publicName', 'lists.double_opt_in as doubleOptIn'])
-    .select(sql<number>`count(*) filter (where m.state = 'reading' and r.trial_id is null)::int`.as('reading'))
+    .select(['lists.id', 'lists.name', 'lists.public_name as publicName', 'lists.double_opt_in as doubleOptIn', 't.reading'])
     .orderBy('lists.position')
     .orderBy('lists.created_at')
     .execute();
+  return rows.map((row) => ({ ...row, reading: row.reading ?? 0 }));
 }

@@ -2,7 +2,7 @@ import type { Examined } from '@/core/senders/examine';
 import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
-import { post } from '../mail/outbox';
+import { post } from '../mail/post';
 import { ownersOf } from '../newsletters/members';
 
 /** Tells the owners by mail that a record that was right is not right any more, with what to paste. In the check's transaction. */

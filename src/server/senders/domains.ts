@@ -1,6 +1,5 @@
 import { randomBytes } from 'node:crypto';
 import type { Selectable } from 'kysely';
-import { sql } from 'kysely';
 import type { RampPlan } from '@/core/delivery/ramp';
 import { Fault } from '@/core/faults';
 import { parseDomain } from '@/core/readers/address';
@@ -295,7 +294,7 @@ async function load(ctx: Context, id: string, newsletterId?: string): Promise<Ro
   const row = await ctx.db
     .selectFrom('domains')
     .selectAll()
-    .where(sql<boolean>`id::text = ${id}`)
+    .where('id', '=', id)
     .$if(newsletterId !== undefined, (query) => query.where('newsletter_id', '=', newsletterId!))
     .executeTakeFirst();
   if (!row) throw new Fault('not-found', 'This domain is gone.');

@@ -1,9 +1,8 @@
 import { Fault } from '@/core/faults';
-import type { DkimKey } from '@/core/sending/dkim';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { newId } from '../ids';
-import { newDkimPair, openDkimKey } from '../mail/identity';
+import { newDkimPair } from '../mail/identity';
 
 /** How old a retired key has to be before its name is given to another: letters it signed have arrived or been given up by then. */
 const RETIRED_MS = 7 * 86_400_000;
@@ -144,24 +143,4 @@ export async function lookSoon(ctx: Context, domainId: string): Promise<void> {
     .set({ next_check_at: ctx.clock.now(), checks_since_change: 0 })
     .where('id', '=', domainId)
     .execute();
-}
-
-/**
- * The keys a domain's letters are signed with: the active one, and the Ed25519 one beside it once the last check found it in DNS.
- * Throws if the active key is gone or does not match its public half.
- */
-export async function signingKeys(ctx: Pick<Context, 'db' | 'config'>, domainId: string): Promise<DkimKey[]> {
-  const rows = await ctx.db
-    .selectFrom('domain_keys as k')
-    .innerJoin('domains as d', 'd.id', 'k.domain_id')
-    .select(['d.name as domain', 'd.judgements', 'k.selector', 'k.algorithm', 'k.public_key', 'k.private_key', 'k.role'])
-    .where('k.domain_id', '=', domainId)
-    .where('k.role', 'in', ['active', 'second'])
-    .orderBy('k.role')
-    .execute();
-  const usable = rows.filter(
-    (row) => row.role === 'active' || row.judgements.some((j) => j.purpose === 'dkim-ed25519' && j.verdict === 'right'),
-  );
-  if (!usable.some((row) => row.role === 'active')) throw new Error('The domain has no active key.');
-  return usable.map((row) => openDkimKey(ctx, row));
 }

@@ -11,7 +11,7 @@ import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { newId } from '../ids';
 import { limit } from '../limits';
-import { post } from '../mail/outbox';
+import { post } from '../mail/post';
 import { hashToken, mailedToken } from '../secrets';
 
 /** How long a proof link works. */
@@ -128,9 +128,9 @@ export async function removeSender(ctx: Context, newsletter: Newsletter, id: str
   const sender = await load(ctx, newsletter, id);
   const letters = await ctx.db
     .selectFrom('letters')
-    .select('subject')
+    .select(sql<string>`subjects->>0`.as('subject'))
     .where('sender_id', '=', id)
-    .where('state', '<>', 'sent')
+    .where('state', 'not in', ['sent', 'stopped'])
     .limit(20)
     .execute();
   const rules = await ctx.db.selectFrom('auto_sends').select('name').where('sender_id', '=', id).execute();
@@ -159,7 +159,7 @@ async function load(ctx: Context, newsletter: Newsletter, id: string) {
     .selectFrom('senders')
     .select(['id', 'name', 'address', 'confirmed_at'])
     .where('newsletter_id', '=', newsletter.id)
-    .where(sql<boolean>`id::text = ${id}`)
+    .where('id', '=', id)
     .executeTakeFirst();
   if (!sender) throw new Fault('not-found', 'This sender is gone.');
   return sender;

@@ -1,423 +1,184 @@
-import { type Selectable, sql } from 'kysely';
+import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
-import type { Document } from '@/core/writing/document';
-import { type LetterFrame, renderHtml, takeLinks } from '@/core/writing/render';
-import { renderText } from '@/core/writing/text';
+import { type Audience, audienceSchema } from '@/core/sending/audience';
+import { afterAct, type LetterAct, type LetterState, statesFor } from '@/core/sending/letter-state';
+import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
-import type { Schema } from '../db/schema';
-import { spreadByRamp } from '../delivery/ramp';
+import type { LetterTable } from '../db/schema';
 import { newId } from '../ids';
-import { relayRoute } from '../mail/relay';
-import { logoUrl } from '../newsletters/media';
-import { freshenFor } from '../senders/domains';
+import { routesDue } from './copies';
+import { countLetters } from './counts';
 
 export type NewLetter = {
   newsletterId: string;
+  kind?: LetterTable['kind'];
+  postId: string | null;
   autoSendId: string | null;
-  listId: string;
+  layoutId: string | null;
+  audience: Audience;
   senderId: string;
-  subject: string;
+  subjects: string[];
   previewLine: string;
-  document: Document;
   dueAt: Date;
 };
 
 /** Puts a letter on the runway, in the caller's transaction. It leaves by itself once it is due. */
 export async function scheduleLetter(ctx: Context, db: Db, letter: NewLetter): Promise<string> {
   const id = newId();
+  const now = ctx.clock.now();
   await db
     .insertInto('letters')
     .values({
       id,
       newsletter_id: letter.newsletterId,
+      kind: letter.kind ?? 'post',
+      post_id: letter.postId,
       auto_send_id: letter.autoSendId,
-      list_id: letter.listId,
+      layout_id: letter.layoutId,
+      audience: JSON.stringify(check(audienceSchema, letter.audience)),
       sender_id: letter.senderId,
-      title: letter.subject,
-      subject: letter.subject,
+      subjects: JSON.stringify(letter.subjects),
       preview_line: letter.previewLine,
-      document: JSON.stringify(letter.document),
-      state: 'due',
+      state: 'scheduled',
+      state_at: now,
       due_at: letter.dueAt,
-      created_at: ctx.clock.now(),
+      created_at: now,
     })
     .execute();
-  await db.insertInto('letter_counts').values({ letter_id: id, newsletter_id: letter.newsletterId }).execute();
   return id;
 }
 
+/**
+ * Moves a letter by an act, with its cause, if it is in a state from which the act leads somewhere. Returns the state it is in then, or null where the
+ * act means nothing. Every change of a letter's state goes through here (core/sending/letter-state).
+ */
+export async function moveLetter(
+  ctx: Context,
+  db: Db,
+  id: string,
+  act: LetterAct,
+  cause: string | null = null,
+  set: Partial<Record<'due_at' | 'started_at' | 'finished_at', Date>> = {},
+): Promise<LetterState | null> {
+  const row = await db
+    .selectFrom('letters')
+    .select('state')
+    .where('id', '=', id)
+    .where('state', 'in', statesFor(act))
+    .forUpdate()
+    .executeTakeFirst();
+  const next = row && afterAct(row.state, act);
+  if (!next) return null;
+  await db
+    .updateTable('letters')
+    .set({ state: next, cause, state_at: ctx.clock.now(), ...set })
+    .where('id', '=', id)
+    .execute();
+  return next;
+}
+
+const SAID: Partial<Record<LetterAct, string>> = {
+  pause: 'This letter is not on its way, so there is nothing to pause.',
+  resume: 'This letter is not paused.',
+  stop: 'This letter is not on its way, so there is nothing to stop.',
+  unschedule: 'This letter has begun to leave already.',
+};
+
+async function own(ctx: Context, db: Db, newsletter: Newsletter, id: string, act: LetterAct, cause: string): Promise<void> {
+  const letter = await db
+    .selectFrom('letters')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .executeTakeFirst();
+  if (!letter) throw new Fault('not-found', 'There is no such letter.');
+  if (!(await moveLetter(ctx, db, id, act, cause)))
+    throw new Fault('conflict', SAID[act] ?? 'This cannot be done with this letter now.');
+}
+
+/** Holds a letter that is on its way: what is not on a wire waits, at once. */
+export async function pauseLetter(ctx: Context, newsletter: Newsletter, id: string, by: string): Promise<void> {
+  await ctx.db.transaction().execute(async (trx) => {
+    await own(ctx, trx, newsletter, id, 'pause', `Paused by ${by}`);
+    await rest(trx, id, true);
+  });
+}
+
+/** Lets a paused letter go on where it was. */
+export async function resumeLetter(ctx: Context, newsletter: Newsletter, id: string, by: string): Promise<void> {
+  await ctx.db.transaction().execute(async (trx) => {
+    await own(ctx, trx, newsletter, id, 'resume', `Resumed by ${by}`);
+    await rest(trx, id, false);
+  });
+}
+
+async function rest(db: Db, id: string, resting: boolean): Promise<void> {
+  const { rows } = await sql<{ route_id: number }>`
+    update route_jobs j set resting = ${resting} from (select route_id, letter_id from route_jobs where letter_id = ${id} order by route_id for update) l
+    where j.route_id = l.route_id and j.letter_id = l.letter_id returning j.route_id`.execute(db);
+  await routesDue(
+    db,
+    rows.map((row) => row.route_id),
+  );
+}
+
+/** Ends a letter for good: whoever has not got it yet does not get it. What is on a wire at this moment may still arrive. */
+export async function stopLetter(ctx: Context, newsletter: Newsletter, id: string, by: string): Promise<void> {
+  await ctx.db.transaction().execute(async (trx) => {
+    await own(ctx, trx, newsletter, id, 'stop', `Stopped by ${by}`);
+    await trx.updateTable('letters').set({ finished_at: ctx.clock.now() }).where('id', '=', id).execute();
+    const { rows: jobs } = await sql<{ route_id: number }>`
+      delete from route_jobs where letter_id = ${id} returning route_id`.execute(trx);
+    const { rows } = await sql<{ domain_id: number; n: number }>`
+      with gone as (
+        update deliveries d set state = 'cancelled', claimed_by = null from letters l
+        where l.id = ${id} and d.letter_id = l.id and d.sent_on = l.sent_on and d.state in ('queued', 'claimed') returning d.domain_id)
+      select domain_id, count(*)::int as n from gone group by 1`.execute(trx);
+    await countLetters(
+      trx,
+      rows.map((row) => ({ newsletterId: newsletter.id, letterId: id, domainId: row.domain_id, cancelled: row.n })),
+    );
+    await routesDue(
+      trx,
+      jobs.map((job) => job.route_id),
+    );
+  });
+}
+
 /** Gives a letter that has not left yet another sender: any confirmed one of the newsletter's. A letter held for its sender is looked at again at once. */
-export async function chooseSender(ctx: Context, newsletter: Newsletter, id: string, senderId: unknown): Promise<void> {
+export async function chooseSender(ctx: Context, newsletter: Newsletter, id: string, senderId: string): Promise<void> {
   const sender = await ctx.db
     .selectFrom('senders')
     .select(['id', 'address', 'confirmed_at'])
     .where('newsletter_id', '=', newsletter.id)
-    .where(sql<boolean>`id::text = ${String(senderId ?? '')}`)
+    .where('id', '=', senderId)
     .executeTakeFirst();
   if (!sender) throw new Fault('invalid', 'Choose a sender.', { senderId: 'Choose a sender.' });
   if (!sender.confirmed_at)
     throw new Fault('conflict', `${sender.address} is not confirmed yet, so it cannot send. Nothing was changed.`);
-  const result = await ctx.db
-    .updateTable('letters')
-    .set((eb) => ({
-      sender_id: sender.id,
-      due_at: eb.case().when('fault', 'is not', null).then(ctx.clock.now()).else(eb.ref('due_at')).end(),
-      fault: null,
-    }))
-    .where('newsletter_id', '=', newsletter.id)
-    .where('id', '=', id)
-    .where('state', '=', 'due')
-    .executeTakeFirst();
-  if (result.numUpdatedRows === 0n) throw new Fault('conflict', 'This letter has left already; its sender stays.');
-}
-
-/** Has the domain of a letter that is about to leave checked anew unless that was just done, so that a record that broke is seen before. */
-export async function freshenDomain(ctx: Context, id: string): Promise<void> {
-  const letter = await ctx.db
-    .selectFrom('letters as l')
-    .innerJoin('senders as s', 's.id', 'l.sender_id')
-    .select(['l.newsletter_id', 's.domain'])
-    .where('l.id', '=', id)
-    .where('l.state', '=', 'due')
-    .executeTakeFirst();
-  if (letter) await freshenFor(ctx, letter.newsletter_id, letter.domain);
-}
-
-/** How long a letter that may not leave yet waits before it is tried again. */
-const HOLD_MINUTES = 5;
-
-/**
- * Starts a due letter: renders it once, fixes its recipients in one statement, and marks it sending, all in one transaction,
- * so that a crash leaves it due or started, never between. A letter whose sender or domain may not send is held with the
- * reason and tried again; nothing is lost. Safe to call twice.
- */
-export async function startLetter(ctx: Context, id: string): Promise<void> {
-  const now = ctx.clock.now();
   await ctx.db.transaction().execute(async (trx) => {
-    const letter = await trx
-      .selectFrom('letters')
-      .selectAll()
-      .where('id', '=', id)
-      .where('state', '=', 'due')
-      .where('due_at', '<=', now)
-      .forUpdate()
-      .skipLocked()
-      .executeTakeFirst();
-    if (!letter) return;
-    const newsletter = await trx
-      .selectFrom('newsletters')
-      .selectAll()
-      .where('id', '=', letter.newsletter_id)
-      .executeTakeFirstOrThrow();
-    const sender = await trx.selectFrom('senders').selectAll().where('id', '=', letter.sender_id).executeTakeFirst();
-    const domain = sender
-      ? await trx
-          .selectFrom('domains')
-          .select(['id', 'state', 'name', 'ramp'])
-          .where('newsletter_id', '=', newsletter.id)
-          .where('name', '=', sender.domain)
-          .executeTakeFirst()
-      : undefined;
-    const hold = holdReason(sender, domain);
-    if (hold) {
-      await trx
-        .updateTable('letters')
-        .set({ fault: hold, due_at: new Date(now.getTime() + HOLD_MINUTES * 60_000) })
-        .where('id', '=', id)
-        .execute();
-      ctx.log.warn({ letter: id, reason: hold }, 'a letter is held');
-      return;
-    }
-    const frame = {
-      ...frameOf(ctx, newsletter),
-      previewLine: letter.preview_line,
-    };
-    const { html, links } = takeLinks(await renderHtml(letter.document, frame));
-    const sentOn = now.toISOString().slice(0, 10);
-    await sql`select ensure_month(${sentOn}::date)`.execute(trx);
-    if (links.length) {
-      await trx
-        .insertInto('letter_links')
-        .values(links.map((url, position) => ({ letter_id: id, position, url })))
-        .execute();
-    }
-    const relay = await trx
-      .selectFrom('relays')
-      .select('switched_on')
-      .where('newsletter_id', '=', newsletter.id)
-      .where('switched_on', '=', true)
-      .executeTakeFirst();
-    const recipients = await fixRecipients(trx, {
-      letterId: id,
-      newsletterId: newsletter.id,
-      listId: letter.list_id!,
-      sentOn,
-      now,
-      route: relay ? relayRoute(newsletter.id) : null,
-    });
-    if (domain!.ramp)
-      await spreadByRamp(trx, {
-        letterId: id,
-        domainId: domain!.id,
-        ramp: domain!.ramp,
-        zone: newsletter.time_zone,
-        sentOn,
-        now,
-        recipients,
-      });
-    await trx.updateTable('letter_counts').set({ recipients }).where('letter_id', '=', id).execute();
-    await trx
+    const result = await trx
       .updateTable('letters')
-      .set({
-        state: 'sending',
-        started_at: now,
-        sent_on: sentOn,
-        html,
-        text: renderText(letter.document, frame),
-        from_name: sender!.name,
-        from_address: sender!.address,
-        reply_to: sender!.reply_to,
-        domain_id: domain!.id,
-        fault: null,
-      })
+      .set({ sender_id: sender.id })
+      .where('newsletter_id', '=', newsletter.id)
       .where('id', '=', id)
-      .execute();
-    ctx.log.info({ letter: id, recipients }, 'a letter starts');
+      .where('state', 'in', ['draft', 'scheduled', 'held'])
+      .executeTakeFirst();
+    if (result.numUpdatedRows === 0n) throw new Fault('conflict', 'This letter has left already; its sender stays.');
+    await moveLetter(ctx, trx, id, 'release', null, { due_at: ctx.clock.now() });
   });
-}
-
-/** What every letter of a newsletter is framed by. */
-export function frameOf(ctx: Context, newsletter: Newsletter): Omit<LetterFrame, 'previewLine'> {
-  return {
-    brand: {
-      name: newsletter.name,
-      colour: newsletter.accent,
-      language: newsletter.language,
-      logo: logoUrl(ctx, newsletter),
-      links: newsletter.social_links,
-    },
-    colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
-  };
-}
-
-function holdReason(
-  sender: { confirmed_at: Date | null; address: string } | undefined,
-  domain: { state: string; name: string } | undefined,
-): string | null {
-  if (!sender) return 'Its sender was removed. Choose another one.';
-  if (!sender.confirmed_at) return `${sender.address} is not confirmed yet. Click the link that was mailed to it.`;
-  const name = sender.address.slice(sender.address.lastIndexOf('@') + 1);
-  if (!domain) return `${name} is not one of your domains. Add it, so that letters can be signed.`;
-  if (domain.state !== 'authenticated')
-    return `The records of ${domain.name} are not all right. The letter leaves once they are.`;
-  return null;
-}
-
-/**
- * Who gets a letter, fixed by one INSERT … SELECT: everyone reading its list, each address once, without those that
- * cannot be reached or must not be written to. Suppression beats every selection. Returns how many.
- */
-async function fixRecipients(
-  db: Db,
-  to: { letterId: string; newsletterId: string; listId: string; sentOn: string; now: Date; route: string | null },
-): Promise<number> {
-  const result = await db
-    .insertInto('deliveries')
-    .columns(['sent_on', 'newsletter_id', 'letter_id', 'reader_id', 'address', 'provider', 'route', 'due_at'])
-    .expression((eb) =>
-      eb
-        .selectFrom('memberships as m')
-        .innerJoin('readers as r', 'r.id', 'm.reader_id')
-        .distinctOn('r.address_key')
-        .select([
-          sql<string>`${to.sentOn}::date`.as('sent_on'),
-          'r.newsletter_id',
-          sql<string>`${to.letterId}::uuid`.as('letter_id'),
-          'r.id',
-          'r.address',
-          'r.provider',
-          sql<string>`coalesce(${to.route}::text, r.provider)`.as('route'),
-          sql<Date>`${to.now}::timestamptz`.as('due_at'),
-        ])
-        .where('m.list_id', '=', to.listId)
-        .where('m.newsletter_id', '=', to.newsletterId)
-        .where('m.state', '=', 'reading')
-        .where('r.trial_id', 'is', null)
-        .where('r.address_state', '=', 'fine')
-        .where(({ not, exists, selectFrom }) =>
-          not(
-            exists(
-              selectFrom('suppressions as s')
-                .select('s.address_key')
-                .whereRef('s.newsletter_id', '=', 'r.newsletter_id')
-                .whereRef('s.address_key', '=', 'r.address_key'),
-            ),
-          ),
-        ),
-    )
-    .executeTakeFirst();
-  return Number(result.numInsertedOrUpdatedRows ?? 0);
 }
 
 /** Marks letters as sent that have nothing left to send. */
 export async function finishLetters(ctx: Context): Promise<void> {
-  await ctx.db
-    .updateTable('letters')
-    .set({ state: 'sent', finished_at: ctx.clock.now() })
-    .where('state', '=', 'sending')
-    .where(({ not, exists, selectFrom }) =>
-      not(
-        exists(
-          selectFrom('deliveries as d')
-            .select('d.id')
-            .whereRef('d.letter_id', '=', 'letters.id')
-            .whereRef('d.sent_on', '=', 'letters.sent_on')
-            .where('d.state', 'in', ['queued', 'claimed']),
-        ),
-      ),
-    )
-    .execute();
-}
-
-export type LetterRow = {
-  id: string;
-  subject: string;
-  state: 'due' | 'sending' | 'sent';
-  dueAt: Date;
-  startedAt: Date | null;
-  fault: string | null;
-  counts: {
-    recipients: number;
-    delivered: number;
-    bounced: number;
-    refused: number;
-    people: number;
-    machines: number;
-    clicked: number;
-    left: number;
-    complained: number;
-  };
-};
-
-const letterQuery = (ctx: Context, newsletter: Newsletter) =>
-  ctx.db
-    .selectFrom('letters as l')
-    .innerJoin('letter_counts as c', 'c.letter_id', 'l.id')
-    .where('l.newsletter_id', '=', newsletter.id);
-
-const LETTER_COLUMNS = [
-  'l.id',
-  'l.subject',
-  'l.state',
-  'l.due_at',
-  'l.started_at',
-  'l.fault',
-  'c.recipients',
-  'c.delivered',
-  'c.bounced',
-  'c.refused',
-  'c.opened_people',
-  'c.opened_machines',
-  'c.clicked',
-  'c.left_count',
-  'c.complained',
-] as const;
-
-/** A newsletter's letters, the latest first. */
-export async function lettersOf(ctx: Context, newsletter: Newsletter, most = 200): Promise<LetterRow[]> {
-  const rows = await letterQuery(ctx, newsletter).select(LETTER_COLUMNS).orderBy('l.due_at', 'desc').limit(most).execute();
-  return rows.map(letterRow);
-}
-
-export type LetterDetail = LetterRow & {
-  previewLine: string;
-  senderId: string | null;
-  from: string | null;
-  html: string | null;
-  text: string | null;
-  links: { url: string; clicks: number }[];
-  providers: { provider: string; recipients: number; delivered: number; bounced: number; waiting: number }[];
-  problems: { address: string; response: string | null; state: string }[];
-};
-
-/** One letter with its links, its way by mailbox provider, and what went wrong. */
-export async function letterOf(ctx: Context, newsletter: Newsletter, id: string): Promise<LetterDetail> {
-  const row = await letterQuery(ctx, newsletter)
-    .select([
-      ...LETTER_COLUMNS,
-      'l.preview_line',
-      'l.sender_id',
-      'l.from_name',
-      'l.from_address',
-      'l.html',
-      'l.text',
-      'l.sent_on',
-    ])
-    .where(sql<boolean>`l.id::text = ${id}`)
-    .executeTakeFirst();
-  if (!row) throw new Fault('not-found', 'There is no such letter.');
-  const links = await ctx.db
-    .selectFrom('letter_links')
-    .select(['url', 'clicks'])
-    .where('letter_id', '=', row.id)
-    .orderBy('clicks', 'desc')
-    .limit(20)
-    .execute();
-  const own = ctx.db
-    .selectFrom('deliveries')
-    .where('letter_id', '=', row.id)
-    .where('sent_on', '=', row.sent_on ?? '1970-01-01');
-  const providers = await own
-    .groupBy('provider')
-    .select(['provider', sql<number>`count(*)::int`.as('recipients')])
-    .select(sql<number>`count(*) filter (where state = 'delivered')::int`.as('delivered'))
-    .select(sql<number>`count(*) filter (where state in ('bounced', 'refused'))::int`.as('bounced'))
-    .select(sql<number>`count(*) filter (where state in ('queued', 'claimed'))::int`.as('waiting'))
-    .orderBy('recipients', 'desc')
-    .limit(12)
-    .execute();
-  const problems = await own
-    .select(['address', 'response', 'state'])
-    .where((eb) =>
-      eb.or([eb('state', 'in', ['bounced', 'refused']), eb.and([eb('state', '=', 'queued'), eb('attempts', '>', 0)])]),
-    )
-    .limit(50)
-    .execute();
-  return {
-    ...letterRow(row),
-    previewLine: row.preview_line,
-    senderId: row.sender_id,
-    from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
-    html: row.html,
-    text: row.text,
-    links,
-    providers,
-    problems,
-  };
-}
-
-type RawLetter = Pick<Selectable<Schema['letters']>, 'id' | 'subject' | 'state' | 'due_at' | 'started_at' | 'fault'> &
-  Omit<Selectable<Schema['letter_counts']>, 'letter_id' | 'newsletter_id'>;
-
-function letterRow(row: RawLetter): LetterRow {
-  return {
-    id: row.id,
-    subject: row.subject,
-    state: row.state,
-    dueAt: row.due_at,
-    startedAt: row.started_at,
-    fault: row.fault,
-    counts: {
-      recipients: row.recipients,
-      delivered: row.delivered,
-      bounced: row.bounced,
-      refused: row.refused,
-      people: row.opened_people,
-      machines: row.opened_machines,
-      clicked: row.clicked,
-      left: row.left_count,
-      complained: row.complained,
-    },
-  };
+  const { rows } = await sql<{ id: string }>`
+    select l.id from letters l where l.state = 'sending'
+      and not exists (select 1 from route_jobs j where j.letter_id = l.id)
+      and not exists (select 1 from deliveries d where d.letter_id = l.id and d.sent_on = l.sent_on and d.state = 'queued')
+      and not exists (select 1 from deliveries d where d.letter_id = l.id and d.sent_on = l.sent_on and d.state = 'claimed')`.execute(
+    ctx.db,
+  );
+  for (const { id } of rows)
+    await ctx.db.transaction().execute((trx) => moveLetter(ctx, trx, id, 'finish', null, { finished_at: ctx.clock.now() }));
 }

@@ -1,27 +1,30 @@
-import { createHmac } from 'node:crypto';
+import type { KeyRing } from '@/core/keys';
+import { signText } from '@/core/keys';
 import { LINKS_HOST, returnPathDomain } from '@/core/senders/records';
 import { type DkimKey, signatureFields } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock, type MimeTemplate } from '@/core/sending/mime';
-import { deliveryToken } from '@/core/sending/token';
-import { SLOT } from '@/core/writing/render';
+import { type DeliveryRef, deliveryToken, leaveToken, messageName } from '@/core/sending/token';
+import { SLOT } from '@/core/writing/slots';
 import type { Context } from '../context';
+import { signingKeys } from '../mail/signing';
 import type { Envelope } from '../mail/smtp';
-import { signingKeys } from '../senders/keys';
 
-/** A letter made ready once per process: MIME compiled, key opened, links signed. */
+/** A letter made ready once per process: MIME compiled for each of its subjects, key opened, links signed. */
 export type Prepared = {
-  template: MimeTemplate;
+  templates: MimeTemplate[];
   domain: string;
   keys: DkimKey[];
   links: string[];
   linkOrigin: string;
-  secret: string;
+  ring: KeyRing;
 };
-export type Recipient = { id: string; sentOn: string; address: string };
-
-/** The signature that lets a link leave our host: over the target alone, the same for every reader of the letter. */
-export const linkSignature = (url: string, secret: string) =>
-  createHmac('sha256', secret).update('link').update(url).digest('hex').slice(0, 20);
+export type Recipient = DeliveryToken & {
+  readerId: string;
+  address: string;
+  variant: number;
+  chips: Record<string, string> | null;
+};
+type DeliveryToken = { id: string; sentOn: string };
 
 /** Where the links of a letter point: the writer's own link host once its record is right, else the installation's. */
 export function linkOriginOf(
@@ -38,8 +41,8 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
     .selectFrom('letters as l')
     .innerJoin('domains as d', 'd.id', 'l.domain_id')
     .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
-    .select(['l.html', 'l.text', 'l.subject', 'l.from_name', 'l.from_address', 'l.reply_to', 'l.started_at', 'n.name', 'n.slug'])
-    .select(['d.id as domain_id', 'd.name as domain', 'd.judgements'])
+    .select(['l.html', 'l.text', 'l.subjects', 'l.kind', 'l.from_name', 'l.from_address', 'l.reply_to', 'l.started_at'])
+    .select(['n.id as newsletter_id', 'n.name', 'n.slug', 'd.id as domain_id', 'd.name as domain', 'd.judgements'])
     .where('l.id', '=', letterId)
     .executeTakeFirstOrThrow();
   const links = await ctx.db
@@ -48,47 +51,57 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
     .where('letter_id', '=', letterId)
     .orderBy('position')
     .execute();
+  const ring = ctx.config.keys;
   return {
     domain: letter.domain,
     keys: await signingKeys(ctx, letter.domain_id),
     linkOrigin: linkOriginOf(ctx, letter),
-    secret: ctx.config.secret,
-    links: links.map(({ url }, n) => `/${n}?u=${encodeURIComponent(url)}&s=${linkSignature(url, ctx.config.secret)}`),
-    template: compileMime(
-      { html: letter.html ?? '', text: letter.text ?? '', subject: letter.subject },
-      {
-        fromName: letter.from_name ?? letter.name,
-        fromAddress: letter.from_address ?? '',
-        replyTo: letter.reply_to ?? undefined,
-        listId: `<${letter.slug}.${letter.domain}>`,
-        date: letter.started_at ?? ctx.clock.now(),
-        boundary: `ink-${letterId}`,
-      },
+    ring,
+    links: links.map(({ url }, n) => `/${n}?u=${encodeURIComponent(url)}&s=${signText(ring, 'link', url)}`),
+    templates: letter.subjects.map((subject, variant) =>
+      compileMime(
+        { html: letter.html ?? '', text: letter.text ?? '', subject },
+        {
+          fromName: letter.from_name ?? letter.name,
+          fromAddress: letter.from_address ?? '',
+          replyTo: letter.reply_to ?? undefined,
+          list: { name: letter.name, id: `${letter.slug}.${letter.domain}` },
+          feedbackId: `${letterId}.${variant}:${letter.newsletter_id.slice(-12)}:${letter.kind}:inkset`,
+          date: letter.started_at ?? ctx.clock.now(),
+          boundary: `ink-${letterId}`,
+        },
+      ),
     ),
   };
 }
 
 /**
- * One reader's message, signed. The token stands in the return path (VERP), the leave and count links and the Message-ID, so a
- * letter sent twice after a crash carries the same Message-ID both times.
+ * One reader's message, signed. Its links for counting, its return path and its ways to leave carry tokens of their own, none of which can be turned
+ * into another; the Message-ID is the same each time the copy is sent.
  */
 export async function messageFor(letter: Prepared, to: Recipient): Promise<{ envelope: Envelope; message: Buffer }> {
-  const token = deliveryToken({ id: BigInt(to.id), sentOn: to.sentOn }, letter.secret);
+  const { ring } = letter;
+  const ref: DeliveryRef = { id: BigInt(to.id), sentOn: to.sentOn };
+  const leaving = { readerId: to.readerId, delivery: ref };
   const back = returnPathDomain(letter.domain);
-  const leaveUrl = `${letter.linkOrigin}/e/leave/${token}`;
-  const values: Record<string, string> = { [SLOT.leave]: leaveUrl, [SLOT.pixel]: `${letter.linkOrigin}/e/o/${token}.gif` };
-  const click = `${letter.linkOrigin}/e/c/${token}`;
+  const leaveUrl = `${letter.linkOrigin}/e/leave/${leaveToken(leaving, 'leave', ring)}`;
+  const values: Record<string, string> = {
+    [SLOT.leave]: leaveUrl,
+    [SLOT.pixel]: `${letter.linkOrigin}/e/o/${deliveryToken(ref, 'open', ring)}.gif`,
+  };
+  const click = `${letter.linkOrigin}/e/c/${deliveryToken(ref, 'click', ring)}`;
   for (let n = 0; n < letter.links.length; n += 1) values[`link:${n}`] = click + letter.links[n];
+  for (const [field, value] of Object.entries(to.chips ?? {})) values[`chip:${field}`] = value;
   const personal = {
     to: to.address,
-    messageId: `<${token}@${letter.domain}>`,
+    messageId: `<${messageName(`${to.sentOn} ${to.id}`, ring)}@${letter.domain}>`,
     leaveUrl,
-    leaveMailto: `leave-${token}@${back}`,
+    leaveMailto: `leave-${leaveToken(leaving, 'leave-mail', ring)}@${back}`,
   };
-  const { headers, body } = fillMime(letter.template, personal, values);
-  const signatures = await signatureFields(headers, body, letter.keys);
+  const made = fillMime(letter.templates[to.variant] ?? letter.templates[0]!, personal, values);
+  const signatures = await signatureFields(made, letter.keys);
   return {
-    envelope: { from: `b-${token}@${back}`, to: to.address },
-    message: Buffer.concat([Buffer.from(signatures + headerBlock(headers)), body]),
+    envelope: { from: `b-${deliveryToken(ref, 'bounce', ring)}@${back}`, to: to.address },
+    message: Buffer.concat([Buffer.from(signatures + headerBlock(made.headers)), made.body]),
   };
 }

@@ -1,26 +1,23 @@
 import { randomBytes } from 'node:crypto';
 import { type MailVerdict, verdictsOf } from '@/core/delivery/verdicts';
 import { Fault } from '@/core/faults';
-import { returnPathDomain } from '@/core/senders/records';
-import { signatureFields } from '@/core/sending/dkim';
-import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
-import { renderHtml, SLOT } from '@/core/writing/render';
+import { type Document, run } from '@/core/writing/document';
+import { renderHtml } from '@/core/writing/render';
 import { renderText } from '@/core/writing/text';
 import type { Context, Newsletter } from '../context';
 import { newId } from '../ids';
 import { limit } from '../limits';
-import { relayLine } from '../mail/relay';
-import { NoRoute, openLine } from '../mail/routes';
-import { LineDown } from '../mail/smtp';
-import { signingKeys } from '../senders/keys';
-import { frameOf } from './letters';
+import { post, type SingleMail } from '../mail/post';
+import { frameOf } from './start';
 
 export type TestLetterView = {
   id: string;
   from: string;
   to: string;
   sentAt: Date;
+  /** What there is to say where a copy was not simply taken. */
   response: string;
+  delivered: boolean;
   verdicts: MailVerdict[] | null;
   answeredAt: Date | null;
 };
@@ -28,7 +25,7 @@ export type TestLetterView = {
 /**
  * Sends a test letter the way every letter goes (rendered, signed, over the relay or straight to the mail host): a copy to the writer
  * and one to the test mailbox, which sends back what it thought of it. From a domain that is not proven yet this is all that may leave.
- * Returns a sentence about where it went. Throws when there is no confirmed sender at the domain, or when nothing took it.
+ * It leaves by the post office like everything else; what became of it stands in `lastTestLetter`. Returns a sentence about where it goes. Throws when there is no confirmed sender at the domain.
  */
 export async function sendTestLetter(
   ctx: Context,
@@ -57,61 +54,47 @@ export async function sendTestLetter(
   const token = randomBytes(16).toString('hex');
   const proven = domain.state === 'authenticated';
   const body = proven
-    ? `<p>This letter went the way every letter of ${newsletter.name} goes. If you read it in your inbox, so will your readers.</p>`
-    : `<p>This letter came from ${domain.name}, which is not proven yet. Letters to readers wait until its records are right; only you can get one before that.</p>`;
-  const document = {
-    blocks: [
-      { kind: 'heading' as const, text: 'A test letter' },
-      { kind: 'text' as const, html: body },
+    ? `This letter went the way every letter of ${newsletter.name} goes. If you read it in your inbox, so will your readers.`
+    : `This letter came from ${domain.name}, which is not proven yet. Letters to readers wait until its records are right; only you can get one before that.`;
+  const document: Document = {
+    version: 1,
+    nodes: [
+      { kind: 'heading', level: 1, inline: run('A test letter') },
+      { kind: 'paragraph', inline: run(body) },
     ],
   };
   const frame = { ...frameOf(ctx, newsletter), previewLine: 'Sent by you, to you.' };
-  const template = compileMime(
-    { html: await renderHtml(document, frame), text: renderText(document, frame), subject: `A test letter from ${domain.name}` },
-    {
-      fromName: sender.name,
-      fromAddress: sender.address,
-      replyTo: `t-${token}@in.${ctx.config.mailDomain}`,
-      date: ctx.clock.now(),
-      boundary: `ink-${token}`,
-    },
-  );
-  const keys = await signingKeys(ctx, domain.id);
-  const handOver = async (to: string): Promise<string> => {
-    const { headers, body: bytes } = fillMime(
-      template,
-      { to, messageId: `<t.${token}@${domain.name}>` },
-      { [SLOT.leave]: ctx.config.webOrigin, [SLOT.pixel]: 'data:,' },
-    );
-    const message = Buffer.concat([Buffer.from((await signatureFields(headers, bytes, keys)) + headerBlock(headers)), bytes]);
-    try {
-      const line = (await relayLine(ctx, newsletter.id)) ?? (await openLine(ctx, to.slice(to.lastIndexOf('@') + 1)));
-      const outcome = await line.send({ from: `t-${token}@${returnPathDomain(domain.name)}`, to }, message);
-      line.close();
-      return outcome.kind === 'delivered' ? '' : outcome.response;
-    } catch (error) {
-      if (error instanceof LineDown || error instanceof NoRoute) return error.message;
-      throw error;
-    }
-  };
-  const own = await handOver(person.email);
-  const probe = ctx.config.testMailbox ? await handOver(ctx.config.testMailbox) : 'no test mailbox is set up here';
-  await ctx.db
-    .insertInto('test_letters')
-    .values({
-      id: newId(),
-      newsletter_id: newsletter.id,
-      domain_id: domain.id,
-      token,
-      from_address: sender.address,
-      to_address: person.email,
-      sent_at: ctx.clock.now(),
-      response: own || probe,
-    })
-    .execute();
-  if (own && probe) throw new Fault('unreachable', `The test letter was not taken: ${own}`);
+  const rendered = { html: await renderHtml(document, frame), text: renderText(document, frame) };
+  const mail = (to: string): SingleMail => ({
+    newsletterId: newsletter.id,
+    kind: 'test letter',
+    from: { name: sender.name, address: sender.address, replyTo: `t-${token}@in.${ctx.config.mailDomain}` },
+    to,
+    subject: `A test letter from ${domain.name}`,
+    rendered,
+    returnLocal: `t-${token}`,
+  });
+  await ctx.db.transaction().execute(async (trx) => {
+    const own = await post(ctx, trx, mail(person.email));
+    const probe = ctx.config.testMailbox ? await post(ctx, trx, mail(ctx.config.testMailbox)) : null;
+    await trx
+      .insertInto('test_letters')
+      .values({
+        id: newId(),
+        newsletter_id: newsletter.id,
+        domain_id: domain.id,
+        token,
+        from_address: sender.address,
+        to_address: person.email,
+        sent_at: ctx.clock.now(),
+        own_mail_id: own,
+        probe_mail_id: probe,
+      })
+      .execute();
+  });
+  const probed = ctx.config.testMailbox ? ' and to the test mailbox, which answers in a moment' : '';
   return {
-    said: `Sent to ${person.email}${probe ? '' : ' and to the test mailbox, which answers in a moment'}.${proven ? '' : ` Only you get it: ${domain.name} is not proven yet.`}`,
+    said: `On its way to ${person.email}${probed}.${proven ? '' : ` Only you get it: ${domain.name} is not proven yet.`}`,
   };
 }
 
@@ -138,24 +121,48 @@ export async function keepVerdicts(ctx: Context, token: string, header: string):
   return true;
 }
 
-/** The last test letter of a domain, or null. */
+const WENT: Record<string, string> = {
+  queued: 'waits',
+  claimed: 'is being handed over',
+  delivered: 'was taken',
+  aside: 'could not be made',
+};
+
+/** The last test letter of a domain with what became of it, or null. */
 export async function lastTestLetter(ctx: Context, newsletter: Newsletter, domainId: string): Promise<TestLetterView | null> {
   const row = await ctx.db
-    .selectFrom('test_letters')
-    .selectAll()
-    .where('newsletter_id', '=', newsletter.id)
-    .where('domain_id', '=', domainId)
-    .orderBy('sent_at', 'desc')
+    .selectFrom('test_letters as t')
+    .leftJoin('mails as own', 'own.id', 't.own_mail_id')
+    .leftJoin('mails as probe', 'probe.id', 't.probe_mail_id')
+    .selectAll('t')
+    .select([
+      'own.state as own_state',
+      'own.response as own_response',
+      'probe.state as probe_state',
+      'probe.response as probe_response',
+    ])
+    .where('t.newsletter_id', '=', newsletter.id)
+    .where('t.domain_id', '=', domainId)
+    .orderBy('t.sent_at', 'desc')
     .executeTakeFirst();
-  return row
-    ? {
-        id: row.id,
-        from: row.from_address,
-        to: row.to_address,
-        sentAt: row.sent_at,
-        response: row.response,
-        verdicts: row.verdicts,
-        answeredAt: row.answered_at,
-      }
-    : null;
+  if (!row) return null;
+  const said = (to: string, state: string | null, response: string | null) =>
+    state === null || state === 'delivered'
+      ? ''
+      : `The copy to ${to} ${WENT[state] ?? 'was not taken'}${response ? `: ${response}` : ''}`;
+  return {
+    id: row.id,
+    from: row.from_address,
+    to: row.to_address,
+    sentAt: row.sent_at,
+    response: [
+      said(row.to_address, row.own_state, row.own_response),
+      said('the test mailbox', row.probe_state, row.probe_response),
+    ]
+      .filter(Boolean)
+      .join('. '),
+    delivered: row.own_state === 'delivered',
+    verdicts: row.verdicts,
+    answeredAt: row.answered_at,
+  };
 }

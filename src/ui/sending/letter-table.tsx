@@ -1,15 +1,15 @@
 import Link from 'next/link';
 import { figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
+import { hasBegun, type LetterState } from '@/core/sending/letter-state';
 import { Chip } from '../kit/page';
 import { Table } from '../kit/table';
 
 export type LetterLine = {
   id: string;
   subject: string;
-  state: 'due' | 'sending' | 'sent';
+  state: LetterState;
   at: Date;
-  fault: string | null;
   counts: {
     recipients: number;
     delivered: number;
@@ -36,7 +36,7 @@ export function LetterTable({ letters, slug, now, zone }: { letters: LetterLine[
         { title: 'Bounced', figure: true, hideNarrow: true },
         { title: 'Complained', figure: true, hideNarrow: true },
       ]}
-      rows={letters.map(({ id, subject, state, at, fault, counts }) => ({
+      rows={letters.map(({ id, subject, state, at, counts }) => ({
         key: id,
         cells: [
           <Link key="l" href={`/desk/${slug}/letters/${id}`} className="line-clamp-2 min-w-40 font-semibold hover:underline">
@@ -45,20 +45,18 @@ export function LetterTable({ letters, slug, now, zone }: { letters: LetterLine[
           <span key="s" className="whitespace-nowrap text-ink-2" title={fullTime(at, zone)}>
             {state === 'sent' ? (
               spokenTime(at, now, zone)
-            ) : state === 'sending' ? (
-              <Chip tone="know">sending</Chip>
-            ) : fault ? (
-              <Chip tone="mend">held</Chip>
-            ) : (
+            ) : state === 'scheduled' ? (
               <Chip tone="know">{spokenTime(at, now, zone)}</Chip>
+            ) : (
+              <Chip tone={state === 'held' ? 'mend' : state === 'paused' || state === 'stopped' ? 'look' : 'know'}>{state}</Chip>
             )}
           </span>,
-          state === 'due' ? '–' : figure(counts.delivered),
+          !hasBegun(state) ? '–' : figure(counts.delivered),
           percent(counts.people, counts.delivered),
           percent(counts.clicked, counts.delivered),
-          state === 'due' ? '–' : figure(counts.left),
-          state === 'due' ? '–' : figure(counts.bounced),
-          state === 'due' ? '–' : figure(counts.complained),
+          !hasBegun(state) ? '–' : figure(counts.left),
+          !hasBegun(state) ? '–' : figure(counts.bounced),
+          !hasBegun(state) ? '–' : figure(counts.complained),
         ],
       }))}
     />

@@ -2,8 +2,8 @@
 
 import { redirect } from 'next/navigation';
 import { type ActionResult, asFault } from '@/core/faults';
-import { createNewsletter } from '@/server/newsletters/newsletters';
 import { runtime } from '@/server/runtime';
+import { createNewsletter } from '@/server/site/founding';
 import { personHere } from '../../desk';
 
 export async function makeNewsletter(data: FormData): Promise<ActionResult<unknown>> {

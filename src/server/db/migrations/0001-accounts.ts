@@ -1,6 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 
-/** Accounts, as the account library lays them out, and newsletters with their members. */
+/** Accounts, as the account library lays them out; newsletters, their people, pictures and lists. */
 export async function up(db: Kysely<unknown>): Promise<void> {
   await sql
     .raw(`
@@ -30,16 +30,68 @@ create table newsletters (
   time_zone text not null,
   language text not null,
   colour text not null,
+  accent text not null default '#17645c',
+  site text not null default '',
+  social_links jsonb not null default '[]',
+  logo_id uuid,
+  default_sender_id uuid,
+  alert_joins text not null default 'off' check (alert_joins in ('off', 'at once', 'daily')),
+  alert_leaves text not null default 'off' check (alert_leaves in ('off', 'at once', 'daily')),
+  alerts_due_at timestamptz,
+  recounted_at timestamptz,    -- when its totals were last held against a count of the rows
   created_at timestamptz not null
 );
+create index on newsletters (alerts_due_at) where alerts_due_at is not null;
 create table members (
   newsletter_id uuid not null references newsletters on delete cascade,
   user_id text not null references "user" ("id") on delete cascade,
-  role text not null check (role in ('owner')),
+  role text not null check (role in ('owner', 'editor', 'reader-only')),
   created_at timestamptz not null,
   primary key (newsletter_id, user_id)
 );
 create index on members (user_id);
+create table invitations (
+  id uuid primary key,
+  newsletter_id uuid not null references newsletters on delete cascade,
+  email text not null,
+  role text not null check (role in ('owner', 'editor', 'reader-only')),
+  token_hash bytea not null unique,
+  sent_at timestamptz not null,
+  expires_at timestamptz not null,
+  unique (newsletter_id, email)
+);
+create table media (
+  id uuid primary key,
+  newsletter_id uuid not null references newsletters on delete cascade,
+  kind text not null check (kind in ('logo', 'gift', 'picture')),
+  name text not null default '',
+  content_type text not null,
+  width int not null,
+  height int not null,
+  created_at timestamptz not null
+);
+create index on media (newsletter_id);
+alter table newsletters add foreign key (logo_id) references media on delete set null;
+
+create table lists (
+  id uuid primary key,
+  newsletter_id uuid not null references newsletters on delete cascade,
+  name text not null,
+  public_name text not null,
+  double_opt_in boolean not null default true,
+  position int not null default 0,
+  created_at timestamptz not null,
+  unique (newsletter_id, name)
+);
+
+-- Uses are worth less than the time of a commit that reaches the disk: after a crash of the database they begin anew.
+create unlogged table rate_limits (
+  key text not null,
+  window_start timestamptz not null,
+  count int not null,
+  primary key (key, window_start)
+);
+create index on rate_limits (window_start);
 `)
     .execute(db);
 }

@@ -4,8 +4,8 @@ import { cache } from 'react';
 import { formCss } from '@/core/forms/look';
 import { formHtml } from '@/core/forms/render';
 import { hostedForm } from '@/server/forms/forms';
+import { stamp } from '@/server/forms/stamp';
 import { publicNewsletter } from '@/server/newsletters/newsletters';
-import { stamp } from '@/server/public/stamp';
 import { readersShown } from '@/server/readers/shown';
 import { runtime } from '@/server/runtime';
 

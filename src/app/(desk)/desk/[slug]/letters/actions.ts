@@ -5,5 +5,5 @@ import { chooseSender } from '@/server/sending/letters';
 import { onDesk } from '../../../../desk';
 
 export async function sendFrom(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
-  return onDesk(slug, (ctx, newsletter) => chooseSender(ctx, newsletter, id, data.get('senderId')));
+  return onDesk(slug, (ctx, newsletter) => chooseSender(ctx, newsletter, id, String(data.get('senderId'))));
 }

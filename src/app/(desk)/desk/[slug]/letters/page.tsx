@@ -1,6 +1,6 @@
 import type { Metadata } from 'next';
 import { counted, figure } from '@/core/growth/figures';
-import { lettersOf } from '@/server/sending/letters';
+import { lettersOf } from '@/server/sending/views';
 import { ButtonLink } from '@/ui/kit/button';
 import { Empty, Screen, Standfirst } from '@/ui/kit/page';
 import { LetterTable } from '@/ui/sending/letter-table';

@@ -2,10 +2,11 @@
 
 import type { ActionResult } from '@/core/faults';
 import type { Role } from '@/core/newsletters/roles';
-import { dropRelay, keepRelay, probeRelay } from '@/server/mail/relay';
+import { keepRelay, probeRelay } from '@/server/mail/relay';
 import { dropLogo, keepLogo } from '@/server/newsletters/media';
 import { invite, setRole, withdraw } from '@/server/newsletters/members';
 import { changeNewsletter } from '@/server/newsletters/newsletters';
+import { dropRelay } from '@/server/sending/routing';
 import { onDesk } from '../../../../desk';
 
 export async function keepSettings(slug: string, data: FormData): Promise<ActionResult<unknown>> {

@@ -3,6 +3,7 @@ import type { Metadata } from 'next';
 import Link from 'next/link';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { dayAndHour, longDay, spokenTime } from '@/core/growth/times';
+import { hasBegun } from '@/core/sending/letter-state';
 import { type Today, today } from '@/server/growth/today';
 import { Funnel } from '@/ui/growth/funnel';
 import { JoinedLeft } from '@/ui/growth/joined-left';
@@ -19,9 +20,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
   const data = await today(ctx, newsletter);
   const zone = newsletter.time_zone;
   const last = data.letters.find((letter) => letter.state === 'sent');
-  const out = data.letters.filter((letter) => letter.state !== 'due');
+  const out = data.letters.filter((letter) => hasBegun(letter.state));
   const departures = data.letters
-    .filter((letter) => letter.state !== 'sent')
+    .filter((letter) => ['scheduled', 'held', 'starting', 'sending', 'paused'].includes(letter.state))
     .map((letter) => ({
       id: letter.id,
       at: letter.dueAt,
@@ -30,11 +31,11 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       detail:
         letter.state === 'sending'
           ? `${figure(letter.counts.delivered)} of ${figure(letter.counts.recipients)}`
-          : letter.fault
-            ? 'held back'
+          : letter.state === 'held' || letter.state === 'paused'
+            ? letter.state
             : `to about ${figure(data.totals.reading)}`,
       href: `/desk/${slug}/letters/${letter.id}`,
-      held: letter.fault !== null,
+      held: letter.state === 'held',
     }));
   const subjects = new Map(data.letters.map((letter) => [letter.id, letter.subject]));
   for (const share of data.later) {
@@ -210,7 +211,7 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
 
 function needsYou(data: Today, base: string) {
   const notes = [];
-  for (const letter of data.letters.filter((l) => l.fault)) {
+  for (const letter of data.letters.filter((l) => l.state === 'held')) {
     notes.push(
       <Note
         key={letter.id}
@@ -218,7 +219,7 @@ function needsYou(data: Today, base: string) {
         title={`“${letter.subject}” is held back`}
         action={{ label: 'Mend it', href: `${base}/delivery` }}
       >
-        {letter.fault}
+        {letter.cause}
       </Note>,
     );
   }

@@ -1,8 +1,8 @@
 import type { Metadata } from 'next';
 import { counted, figure, percent } from '@/core/growth/figures';
-import { fullTime } from '@/core/growth/times';
+import { fullTime, spokenTime } from '@/core/growth/times';
 import { sendersOf } from '@/server/senders/senders';
-import { letterOf } from '@/server/sending/letters';
+import { letterOf } from '@/server/sending/views';
 import { ChoiceField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
@@ -21,12 +21,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const senders = await sendersOf(ctx, newsletter);
   const sender = senders.find((entry) => entry.id === letter.senderId);
   const { counts } = letter;
-  const waiting = counts.recipients - counts.delivered - counts.bounced - counts.refused;
+  const waiting = Math.max(
+    0,
+    counts.recipients - counts.delivered - counts.bounced - counts.refused - counts.givenUp - counts.cancelled,
+  );
+  const ahead = letter.state === 'scheduled' || letter.state === 'held';
   return (
     <Screen
       margin={
         <>
-          {letter.state === 'due' && (
+          {ahead && (
             <Section title="From">
               <div className="flex items-start justify-between gap-3 py-2.5 text-[13px]">
                 <span className="min-w-0">
@@ -64,6 +68,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                 ['Left', figure(counts.left), percent(counts.left, counts.delivered)],
                 ['Bounced', figure(counts.bounced), percent(counts.bounced, counts.recipients)],
                 ['Refused', figure(counts.refused), ''],
+                ['Given up', figure(counts.givenUp), ''],
+                ['Cancelled', figure(counts.cancelled), ''],
                 ['Complained', figure(counts.complained), ''],
               ].map(([label, value, share]) => (
                 <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
@@ -91,8 +97,21 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
     >
       {letter.state === 'sending' && <Refreshing seconds={2} />}
       <Standfirst title={letter.subject} trail={[{ label: 'Letters', href: `/desk/${slug}/letters` }]}>
-        {letter.state === 'due' && !letter.fault && <>It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself.</>}
-        {letter.state === 'due' && letter.fault && <>It is held back and leaves by itself once this is mended.</>}
+        {letter.state === 'scheduled' && <>It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself.</>}
+        {letter.state === 'held' && <>It is held back and leaves by itself once this is mended.</>}
+        {letter.state === 'starting' && <>It is starting: who gets it is being fixed.</>}
+        {letter.state === 'paused' && (
+          <>
+            It is paused: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> delivered,{' '}
+            {counted(waiting, 'waits', 'wait')} until it goes on.
+          </>
+        )}
+        {letter.state === 'stopped' && (
+          <>
+            It was stopped: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> had got it,{' '}
+            {figure(counts.cancelled)} do not.
+          </>
+        )}
         {letter.state === 'sending' && (
           <>
             It is leaving: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> delivered,{' '}
@@ -106,15 +125,24 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           </>
         )}
       </Standfirst>
-      {letter.fault && (
-        <Note tone="mend" title={letter.fault} action={{ label: 'Go to Delivery', href: `/desk/${slug}/delivery` }} />
+      {letter.state === 'held' && letter.cause && (
+        <Note tone="mend" title={letter.cause} action={{ label: 'Go to Delivery', href: `/desk/${slug}/delivery` }} />
       )}
+      {letter.resting.map((way) => (
+        <Note
+          key={way.name}
+          tone="look"
+          title={`${way.name} is tried again ${spokenTime(way.until, ctx.clock.now(), newsletter.time_zone)}`}
+        >
+          {way.reason}. Its readers are not to blame and keep their place.
+        </Note>
+      ))}
       {letter.html && (
         <Section title="As it was sent" aside={letter.from}>
           <LetterPreview html={letter.html} text={letter.text ?? ''} />
         </Section>
       )}
-      {letter.providers.length > 0 && (
+      {letter.domains.length > 0 && (
         <Section title="By mailbox provider">
           <Table
             label="Delivery by mailbox provider"
@@ -125,9 +153,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               { title: 'Came back', figure: true },
               { title: 'Waiting', figure: true },
             ]}
-            rows={letter.providers.map((p) => ({
-              key: p.provider,
-              cells: [p.provider, figure(p.recipients), figure(p.delivered), figure(p.bounced), figure(p.waiting)],
+            rows={letter.domains.map((p) => ({
+              key: p.domain,
+              cells: [p.domain, figure(p.recipients), figure(p.delivered), figure(p.bounced), figure(p.waiting)],
             }))}
           />
         </Section>

@@ -1,0 +1,245 @@
+import { Parser } from 'htmlparser2';
+import type { Document, Inline, Mark, Node } from './document';
+import { withoutMarks } from './slots';
+
+/** Beyond this the rest is dropped: a post is not a book, and nobody shall keep us busy. */
+const MOST_HTML = 1_000_000;
+const MOST_NODES = 3_000;
+/** Lists in lists and quotes in quotes deeper than this lie flat in the last of them. */
+const MOST_DEEP = 12;
+
+const SKIPPED = new Set(
+  'script style template head title iframe object embed svg math noscript form input textarea select button canvas audio video'.split(
+    ' ',
+  ),
+);
+const MARKS: Record<string, Mark> = {
+  b: 'bold',
+  strong: 'bold',
+  i: 'italic',
+  em: 'italic',
+  cite: 'italic',
+  u: 'underline',
+  ins: 'underline',
+  s: 'strike',
+  del: 'strike',
+  strike: 'strike',
+  code: 'code',
+  kbd: 'code',
+  tt: 'code',
+  sub: 'sub',
+  sup: 'sup',
+};
+const BLOCKS = new Set(
+  'p div section article figure header footer main aside nav address center dl dt dd details summary fieldset'.split(' '),
+);
+const HEADINGS: Record<string, 2 | 3> = { h1: 2, h2: 2, h3: 3, h4: 3, h5: 3, h6: 3 };
+
+/** Control and bidirectional override characters say nothing that a reader should see. */
+const plain = (text: string) =>
+  withoutMarks(text).replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g, '');
+
+/** A web or mail address made absolute, or undefined for anything else. */
+function address(value: string | undefined, base: string, web = false): string | undefined {
+  if (!value || !URL.canParse(value.trim(), base)) return undefined;
+  const url = new URL(value.trim(), base);
+  const fine = ['http:', 'https:', ...(web ? [] : ['mailto:'])].includes(url.protocol);
+  return fine && url.href.length <= 2_000 ? url.href : undefined;
+}
+
+type Box = { tag: string; nodes: Node[] };
+
+/**
+ * HTML from outside (a feed's item, something pasted) as a document: what it says, without anything it could do. Read in one pass by a streaming
+ * parser that never goes back, so that its time grows with its length alone. Never throws.
+ */
+export function fromHtml(html: string, base: string): Document {
+  const root: Box = { tag: '', nodes: [] };
+  const boxes: Box[] = [root];
+  let inline: Inline[] = [];
+  let heading: 2 | 3 | null = null;
+  let code: string | null = null;
+  let caption = false;
+  let skipping = 0;
+  let count = 0;
+  const marks: Mark[] = [];
+  const links: (string | undefined)[] = [];
+  const lists: Extract<Node, { kind: 'list' }>[] = [];
+  const tables: { rows: { head: boolean; cells: Inline[][] }[]; open: boolean }[] = [];
+
+  const put = (node: Node) => {
+    if (count < MOST_NODES) boxes.at(-1)!.nodes.push(node);
+    count += 1;
+  };
+  const trimmed = (): Inline[] => {
+    const runs = inline;
+    inline = [];
+    const first = runs[0];
+    if (first?.kind === 'text') first.text = first.text.trimStart();
+    while (runs.length) {
+      const last = runs.at(-1)!;
+      if (last.kind === 'break') runs.pop();
+      else if (last.kind !== 'text') break;
+      else {
+        last.text = last.text.trimEnd();
+        if (last.text !== '') break;
+        runs.pop();
+      }
+    }
+    return runs.filter((one) => one.kind !== 'text' || one.text !== '');
+  };
+  const flush = () => {
+    const runs = trimmed();
+    if (runs.length === 0) return;
+    const table = tables.at(-1);
+    if (table?.open) {
+      const cell = table.rows.at(-1)?.cells.at(-1);
+      if (cell) {
+        if (cell.length) cell.push({ kind: 'break' });
+        cell.push(...runs);
+        return;
+      }
+    }
+    const last = boxes.at(-1)!.nodes.at(-1);
+    if (caption && last?.kind === 'picture') last.caption = [...(last.caption ?? []), ...runs];
+    else put(heading ? { kind: 'heading', level: heading, inline: runs } : { kind: 'paragraph', inline: runs });
+  };
+  const say = (text: string) => {
+    const words = plain(text).replace(/\s+/g, ' ');
+    const before = inline.at(-1);
+    const glued = before === undefined || before.kind === 'break' || (before.kind === 'text' && before.text.endsWith(' '));
+    const value = glued ? words.trimStart() : words;
+    if (!value) return;
+    const href = links.at(-1);
+    const own = [...new Set(marks)];
+    if (before?.kind === 'text' && before.href === href && (before.marks ?? []).join() === own.join()) before.text += value;
+    else inline.push({ kind: 'text', text: value, ...(own.length ? { marks: own } : {}), ...(href ? { href } : {}) });
+  };
+  const close = (tag: string) => {
+    const at = boxes.findLastIndex((box) => box.tag === tag);
+    if (at > 0) boxes.length = at;
+  };
+
+  const parser = new Parser(
+    {
+      onopentag(tag, attributes) {
+        if (skipping > 0 || SKIPPED.has(tag)) {
+          if (SKIPPED.has(tag) && tag !== 'input' && tag !== 'embed') skipping += 1;
+          return;
+        }
+        if (code !== null) return;
+        if (MARKS[tag]) marks.push(MARKS[tag]);
+        else if (tag === 'a') links.push(address(attributes.href, base));
+        else if (tag === 'br') inline.push({ kind: 'break' });
+        else if (tag === 'img') {
+          const src = address(attributes.src, base, true);
+          // A picture of one pixel is there to count, not to be seen.
+          if (!src || Number(attributes.width) === 1 || Number(attributes.height) === 1) return;
+          const href = links.at(-1);
+          flush();
+          if (!tables.at(-1)?.open)
+            put({ kind: 'picture', src, alt: plain(attributes.alt ?? '').slice(0, 1_000), ...(href ? { href } : {}) });
+        } else if (tag === 'hr') {
+          flush();
+          put({ kind: 'divider' });
+        } else if (HEADINGS[tag]) {
+          flush();
+          heading = HEADINGS[tag];
+        } else if (tag === 'pre') {
+          flush();
+          code = '';
+        } else if (tag === 'ul' || tag === 'ol') {
+          flush();
+          if (boxes.length > MOST_DEEP) return;
+          const list: Node = { kind: 'list', ordered: tag === 'ol', items: [] };
+          put(list);
+          lists.push(list);
+        } else if (tag === 'li') {
+          flush();
+          const list = lists.at(-1);
+          if (!list || boxes.length > MOST_DEEP) return;
+          const box: Box = { tag: 'li', nodes: [] };
+          list.items.push(box.nodes);
+          boxes.push(box);
+        } else if (tag === 'blockquote') {
+          flush();
+          if (boxes.length > MOST_DEEP) return;
+          const nodes: Node[] = [];
+          put({ kind: 'quote', nodes });
+          boxes.push({ tag, nodes });
+        } else if (tag === 'table') {
+          flush();
+          tables.push({ rows: [], open: tables.length === 0 });
+        } else if (tag === 'tr') tables.at(0)?.rows.push({ head: false, cells: [] });
+        else if (tag === 'td' || tag === 'th') {
+          flush();
+          const row = tables.at(0)?.rows.at(-1);
+          row?.cells.push([]);
+          if (row && tag === 'th' && row.cells.length === 1) row.head = true;
+        } else if (tag === 'figcaption') {
+          flush();
+          caption = true;
+        } else if (BLOCKS.has(tag)) flush();
+      },
+      ontext(text) {
+        if (skipping > 0) return;
+        if (code !== null) code += plain(text);
+        else say(text);
+      },
+      onclosetag(tag) {
+        if (SKIPPED.has(tag)) {
+          if (tag !== 'input' && tag !== 'embed' && skipping > 0) skipping -= 1;
+          return;
+        }
+        if (skipping > 0) return;
+        if (tag === 'pre') {
+          if (code?.trim()) put({ kind: 'code', text: code.replace(/\r\n?/g, '\n').replace(/^\n|\s+$/g, '') });
+          code = null;
+        } else if (code !== null) return;
+        else if (MARKS[tag]) {
+          const at = marks.lastIndexOf(MARKS[tag]);
+          if (at >= 0) marks.splice(at, 1);
+        } else if (tag === 'a') links.pop();
+        else if (HEADINGS[tag]) {
+          flush();
+          heading = null;
+        } else if (tag === 'li' || tag === 'blockquote') {
+          flush();
+          close(tag);
+        } else if (tag === 'ul' || tag === 'ol') {
+          flush();
+          lists.pop();
+        } else if (tag === 'td' || tag === 'th') flush();
+        else if (tag === 'table') {
+          flush();
+          const table = tables.pop();
+          const rows = table?.rows.filter((row) => row.cells.some((cell) => cell.length)) ?? [];
+          if (table?.open && rows.length) put({ kind: 'table', rows });
+        } else if (tag === 'figcaption') {
+          flush();
+          caption = false;
+        } else if (BLOCKS.has(tag)) flush();
+      },
+    },
+    { decodeEntities: true, lowerCaseTags: true },
+  );
+  parser.write(html.slice(0, MOST_HTML));
+  parser.end();
+  flush();
+  return { version: 1, nodes: prune(root.nodes) };
+}
+
+/** Without lists and quotes that hold nothing. */
+function prune(nodes: Node[]): Node[] {
+  return nodes.flatMap((node): Node[] => {
+    if (node.kind === 'quote') {
+      const inner = prune(node.nodes);
+      return inner.length ? [{ ...node, nodes: inner }] : [];
+    }
+    if (node.kind === 'list') {
+      const items = node.items.map(prune).filter((item) => item.length);
+      return items.length ? [{ ...node, items }] : [];
+    }
+    return [node];
+  });
+}

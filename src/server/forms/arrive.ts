@@ -1,0 +1,131 @@
+import type { FormDefinition } from '@/core/forms/definition';
+import { fill, wordsOf } from '@/core/forms/words';
+import { isSigned, signText } from '@/core/keys';
+import { CONFIRMATION_DAYS } from '@/core/readers/state';
+import type { Notice } from '@/core/writing/notice';
+import type { Context } from '../context';
+import type { Db } from '../db/connection';
+import { post, type SingleMail } from '../mail/post';
+import { mailOwners } from '../newsletters/alerts';
+import { mailedToken } from '../secrets';
+import { type Voice, voiceOf } from '../senders/senders';
+
+export type ArrivingForm = { id: string; name: string; definition: FormDefinition };
+type Newsletter = { id: string; name: string; slug: string; postal_address: string };
+type Reader = { id: string; address: string; trial?: boolean };
+
+/** What a form promised for the moment its reader reads: tags, the welcome letter, word to the owners. In the caller's transaction. */
+export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newsletter: Newsletter, reader: Reader): Promise<void> {
+  const { next } = form.definition;
+  const now = ctx.clock.now();
+  if (next.tags.length) {
+    await db
+      .insertInto('reader_tags')
+      .values(next.tags.map((tag) => ({ reader_id: reader.id, newsletter_id: newsletter.id, tag, at: now })))
+      .onConflict((c) => c.doNothing())
+      .execute();
+  }
+  if (next.welcome.on) {
+    const gift = giftOf(ctx, form, reader.id);
+    const notice: Notice = {
+      name: newsletter.name,
+      colour: '#17645c',
+      heading: next.welcome.subject || `Welcome to ${newsletter.name}`,
+      paragraphs: (next.welcome.words || 'Thank you for reading. The next letter comes to you.').split(/\n{2,}/),
+      ...(gift ? { link: gift } : {}),
+      footer: [
+        `You get this because you confirmed that you want ${newsletter.name}.`,
+        newsletter.postal_address.replace(/\r?\n/g, ', '),
+      ],
+    };
+    await post(ctx, db, {
+      newsletterId: newsletter.id,
+      readerId: reader.id,
+      kind: 'welcome',
+      from: await voiceOf(ctx, db, newsletter, next.confirmation.senderId),
+      to: reader.address,
+      subject: next.welcome.subject || `Welcome to ${newsletter.name}`,
+      notice,
+      leave: true,
+    });
+  }
+  if (next.tellOwners && !reader.trial)
+    await mailOwners(
+      ctx,
+      db,
+      newsletter.id,
+      newsletter,
+      `${reader.address} joined by “${form.name}”`,
+      [`${reader.address} confirmed and reads now.`],
+      `/readers/${reader.id}`,
+    );
+}
+
+const GIFT_DAYS = 30;
+/** The link to a form's gift for one reader: signed, and good for 30 days. Null where nothing is promised. */
+export function giftOf(ctx: Context, form: ArrivingForm, readerId: string): { label: string; url: string } | null {
+  const { gift } = form.definition.next;
+  if (gift.kind === 'none' || (gift.kind === 'link' ? !gift.url : !gift.fileId)) return null;
+  const text = `${form.id}.${readerId}.${Math.floor(ctx.clock.now().getTime() / 86_400_000) + GIFT_DAYS}`;
+  return {
+    label: gift.label || 'Your gift',
+    url: `${ctx.config.linkOrigin}/e/gift/${text}.${signText(ctx.config.keys, 'gift', text)}`,
+  };
+}
+
+/** Reads a gift link: the form whose gift it is, `expired`, or null for one that is not ours. */
+export function readGift(ctx: Context, token: string): { formId: string } | 'expired' | null {
+  const [formId = '', readerId = '', day = '', ...mac] = token.split('.');
+  if (!isSigned(ctx.config.keys, 'gift', `${formId}.${readerId}.${day}`, mac.join('.'))) return null;
+  return Number(day) * 86_400_000 < ctx.clock.now().getTime() ? 'expired' : { formId };
+}
+
+export type Asked = {
+  form: ArrivingForm;
+  newsletter: Newsletter;
+  reader: Reader;
+  lists: { id: string; public_name: string }[];
+  variant: string;
+};
+
+/** A confirmation letter in the form's own words and language, and the row that keeps the hash of its link. Both are the caller's to store. */
+export function confirmationLetter(ctx: Context, { form, newsletter, reader, lists, variant }: Asked, from: Voice) {
+  const now = ctx.clock.now();
+  const { definition } = form;
+  const words = wordsOf(definition.language).confirmation;
+  const own = definition.next.confirmation;
+  const { token, hash } = mailedToken();
+  const row = {
+    token_hash: hash,
+    newsletter_id: newsletter.id,
+    reader_id: reader.id,
+    list_ids: lists.map((list) => list.id),
+    form_id: form.id,
+    variant,
+    sent_at: now,
+    expires_at: new Date(now.getTime() + CONFIRMATION_DAYS * 86_400_000),
+  };
+  const listed = lists.map((list) => list.public_name).join(', ');
+  const notice: Notice = {
+    name: newsletter.name,
+    colour: '#17645c',
+    heading: fill(own.heading || words.heading, { name: newsletter.name }),
+    paragraphs: (own.words || fill(words.words, { label: listed })).split(/\n{2,}/),
+    link: { label: own.button || words.button, url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
+    footer: [
+      `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`,
+      newsletter.postal_address.replace(/\r?\n/g, ', '),
+    ],
+    language: definition.language,
+  };
+  const mail: SingleMail = {
+    newsletterId: newsletter.id,
+    readerId: reader.id,
+    kind: 'confirmation',
+    from,
+    to: reader.address,
+    subject: fill(own.subject || words.subject, { name: newsletter.name }),
+    notice,
+  };
+  return { row, mail };
+}

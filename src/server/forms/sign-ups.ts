@@ -1,0 +1,96 @@
+import { Fault } from '@/core/faults';
+import { wordsOf } from '@/core/forms/words';
+import { Batch } from '../batch';
+import type { Context } from '../context';
+import type { Visitor } from '../readers/visitor';
+import { type PublicForm, publicForms } from './forms';
+import { type Asking, keepWishes, type Outcome } from './keep';
+import { MailDomains } from './mail-domain';
+import { holdsProof } from './proof';
+import { readWish, type Wish } from './wish';
+
+const byAddress = ({ wish }: Asking) => `${wish.trialId ?? wish.form.newsletter.id} ${wish.answers.address.key}`;
+const MOST_KEPT = 2_000;
+/** Two, so that one batch is made ready while PostgreSQL works on the other. */
+const LANES = 2;
+
+/**
+ * Sign-up forms sent in, many at a time: what one asks of the database is asked together with that of whoever else comes at this moment (see
+ * Batch). One of these a process.
+ */
+export class SignUps {
+  readonly #found: Batch<string, PublicForm | null>;
+  readonly #kept: Batch<Asking, Outcome>;
+  readonly #domains: MailDomains;
+  /** Forms as they were last seen. Nothing is kept for one whose mark has changed, so an old one here does no harm. */
+  readonly #known = new Map<string, PublicForm>();
+
+  constructor(private readonly ctx: Context) {
+    this.#domains = new MailDomains(ctx);
+    this.#found = new Batch((ids) => publicForms(ctx, ids));
+    // Two wishes of one address are kept one after the other, so that the second sees what the first did.
+    this.#kept = new Batch((asking) => keepWishes(ctx, asking), { keyOf: byAddress, lanes: LANES });
+  }
+
+  /** A form by its public name as it is now, or null. */
+  async form(publicId: string): Promise<PublicForm | null> {
+    const form = await this.#found.add(publicId);
+    if (this.#known.size > MOST_KEPT) this.#known.clear();
+    if (form) this.#known.set(publicId, form);
+    return form;
+  }
+
+  /** A form as it was a while ago, where it is known, for `join`, which looks again by itself. */
+  async lately(publicId: string): Promise<PublicForm | null> {
+    const known = this.#known.get(publicId);
+    // One that was put away may be back.
+    return known && !known.archivedAt ? known : this.form(publicId);
+  }
+
+  /**
+   * A sign-up form sent in; when this returns, everything is durable: the reader, where they stand on each list, answers, the consent, the
+   * counts and the confirmation letter. Every address gets the same answer, known or not. Returns the form as it was when this was kept.
+   * Throws "invalid" with a sentence a field, "too-many", or "proof" while the form is under attack and nothing was shown for it.
+   */
+  async join(
+    known: PublicForm,
+    sent: Record<string, string>,
+    visitor: Visitor,
+    trialId: string | null = null,
+  ): Promise<PublicForm> {
+    let form = known;
+    for (;;) {
+      const outcome = await this.#tryJoin(form, sent, visitor, trialId).catch((error: unknown) => error);
+      if (outcome === 'kept') return form;
+      // What an old form refuses, or what was asked of one, is asked of the form as it is now.
+      const now = await this.form(form.publicId);
+      if (!now) throw new Fault('not-found', 'This form is no longer there.');
+      if (now.mark === form.mark && outcome !== 'stale') throw outcome;
+      if (now.archivedAt) throw closed(now);
+      form = now;
+    }
+  }
+
+  async #tryJoin(
+    form: PublicForm,
+    sent: Record<string, string>,
+    visitor: Visitor,
+    trialId: string | null,
+  ): Promise<'kept' | 'stale'> {
+    const read = readWish(this.ctx, form, sent, visitor);
+    if (!read) return 'kept';
+    const wish: Wish = { ...read, trialId };
+    const { address } = wish.answers;
+    const words = wordsOf(wish.definition.language);
+    const proven = sent.proof || sent.ticket ? await holdsProof(this.ctx, form.id, address.key, sent) : false;
+    await this.#domains.check(wish, words, sent.sure);
+    const outcome = await this.#kept.add({ wish, proven });
+    if (outcome === 'too-many') throw new Fault('too-many', words.tooMany);
+    if (outcome === 'proof') throw new Fault('proof', words.busy);
+    return outcome;
+  }
+}
+
+/** What is said of a form that was put away. */
+export const closed = (form: PublicForm): Fault =>
+  new Fault('expired', `${form.newsletter.name} has closed this form. Nothing was sent.`);

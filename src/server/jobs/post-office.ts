@@ -1,0 +1,21 @@
+import type { Context } from '../context';
+import { PostOffice } from '../mail/post-office';
+import { Singles } from '../mail/singles';
+import { Copies } from '../sending/copies';
+import { type Said, Taken, tellMailboxes } from '../sending/mailboxes';
+import { findRoutes } from '../sending/routing';
+
+/** A worker's post office with both its sources: letters, and single mails, whose endings are told to their readers' mailboxes too. */
+export function postOffice(ctx: Context, workerId: string): PostOffice {
+  const taken = new Taken();
+  const singles = new Singles(ctx, workerId, async (db, ended) => {
+    const said = ended.flatMap(({ row, result }): Said[] => {
+      const { ending } = result;
+      if (!row.reader_id || !row.newsletter_id || (ending.kind !== 'dead' && ending.kind !== 'refused')) return [];
+      const weight = ending.kind === 'refused' ? ending.evidence : 0;
+      return [{ readerId: row.reader_id, newsletterId: row.newsletter_id, routeId: row.route_id, outcome: ending, weight }];
+    });
+    if (said.length) await tellMailboxes(ctx, db, said, taken);
+  });
+  return new PostOffice(ctx, workerId, singles, new Copies(ctx, workerId, taken), () => findRoutes(ctx));
+}

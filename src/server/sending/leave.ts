@@ -1,0 +1,178 @@
+import { sql } from 'kysely';
+import { Fault } from '@/core/faults';
+import { transition } from '@/core/readers/state';
+import { listsIn } from '@/core/sending/audience';
+import { type LeavePurpose, type LeaveRef, readLeaveToken } from '@/core/sending/token';
+import type { Context } from '../context';
+import type { Db } from '../db/connection';
+import { inRehearsal } from '../db/rehearsal';
+import { noteForOwners } from '../newsletters/alerts';
+import { countDays } from '../readers/days';
+import type { Visitor } from '../readers/visitor';
+import { countLetters } from './counts';
+import { cancelWhatTheyLeft } from './silence';
+
+export type Leaving = {
+  newsletter: { name: string; slug: string; colour: string; language: string };
+  /** What is left, or was, and what goes on: the lists' public names. */
+  lists: string[];
+  goesOn: string[];
+  state: 'reading' | 'left';
+};
+
+const GONE = 'We do not know this reader any more, so nothing will come.';
+
+const refOf = (ctx: Context, token: string, purpose: LeavePurpose): LeaveRef => {
+  const ref = readLeaveToken(token, purpose, ctx.config.keys);
+  if (!ref) throw new Fault('not-found', 'A part of this link is missing. Use the one at the end of any letter.');
+  return ref;
+};
+
+type Standing = {
+  reader: { id: string; address: string };
+  newsletter: { id: string; name: string; slug: string; colour: string; language: string; time_zone: string };
+  /** Every list they read or wait for, and those that this link is about. */
+  on: { id: string; name: string; publicName: string; state: 'reading' | 'waiting'; meant: boolean }[];
+  copy: { letterId: string; domainId: number } | null;
+};
+
+/**
+ * Where the reader of a link stands. The link says who; what it is about is the lists of the letter it stood in, or all lists where the letter names
+ * none, is not known any more, or none of its lists is read.
+ */
+async function standing(db: Db, ref: LeaveRef): Promise<Standing | null> {
+  const reader = await db
+    .selectFrom('readers as r')
+    .innerJoin('newsletters as n', 'n.id', 'r.newsletter_id')
+    .select(['r.id', 'r.address', 'n.id as newsletter_id', 'n.name', 'n.slug', 'n.colour', 'n.language', 'n.time_zone'])
+    .where('r.id', '=', ref.readerId)
+    .executeTakeFirst();
+  if (!reader) return null;
+  const rows = await db
+    .selectFrom('memberships as m')
+    .innerJoin('lists', 'lists.id', 'm.list_id')
+    .select(['lists.id', 'lists.name', 'lists.public_name', 'm.state'])
+    .where('m.reader_id', '=', reader.id)
+    .where('m.state', 'in', ['reading', 'waiting'])
+    .orderBy('lists.position')
+    .execute();
+  const copy = ref.delivery
+    ? await db
+        .selectFrom('deliveries as d')
+        .innerJoin('letters as l', 'l.id', 'd.letter_id')
+        .select(['l.id', 'l.audience', 'd.domain_id'])
+        .where('d.sent_on', '=', ref.delivery.sentOn)
+        .where('d.id', '=', String(ref.delivery.id))
+        .where('d.reader_id', '=', reader.id)
+        .executeTakeFirst()
+    : undefined;
+  const named = new Set(copy ? listsIn(copy.audience) : []);
+  const some = rows.some((row) => named.has(row.id));
+  return {
+    reader: { id: reader.id, address: reader.address },
+    newsletter: {
+      id: reader.newsletter_id,
+      name: reader.name,
+      slug: reader.slug,
+      colour: reader.colour,
+      language: reader.language,
+      time_zone: reader.time_zone,
+    },
+    on: rows.map((row) => ({
+      id: row.id,
+      name: row.name,
+      publicName: row.public_name,
+      state: row.state as 'reading' | 'waiting',
+      meant: some ? named.has(row.id) : true,
+    })),
+    copy: copy ? { letterId: copy.id, domainId: copy.domain_id } : null,
+  };
+}
+
+const said = ({ newsletter, on }: Standing, left: boolean): Leaving => ({
+  newsletter,
+  lists: on.filter((list) => list.meant).map((list) => list.publicName),
+  goesOn: on.filter((list) => !list.meant && list.state === 'reading').map((list) => list.publicName),
+  state: left || on.length === 0 ? 'left' : 'reading',
+});
+
+/** In the readers' tables, or, where nobody there is meant, in those of tries. */
+async function among<T>(ctx: Context, _ref: LeaveRef, work: (db: Db, rehearsed: boolean) => Promise<T | null>): Promise<T> {
+  const found = await ctx.db.transaction().execute((trx) => work(trx, false));
+  const tried = found ?? (await inRehearsal(ctx.db, (trx) => work(trx, true)));
+  if (tried === null) throw new Fault('not-found', GONE);
+  return tried;
+}
+
+/** What the leave page says: which lists, and where the reader stands. Changes nothing (RFC 8058: a GET must not). */
+export const leavingOf = (ctx: Context, token: string): Promise<Leaving> => {
+  const ref = refOf(ctx, token, 'leave');
+  return among(ctx, ref, async (db) => {
+    const found = await standing(db, ref);
+    return found && said(found, false);
+  });
+};
+
+/** Takes the reader off what the link is about, at once and without a question (RFC 8058 section 3.1); what waits for them is cancelled with it. Works twice. */
+export async function leave(ctx: Context, token: string, visitor: Visitor, purpose: LeavePurpose = 'leave'): Promise<Leaving> {
+  const ref = refOf(ctx, token, purpose);
+  return among(ctx, ref, async (db, rehearsed) => {
+    await db.selectFrom('readers').select('id').where('id', '=', ref.readerId).forUpdate().executeTakeFirst();
+    const found = await standing(db, ref);
+    if (!found) return null;
+    const { reader, newsletter } = found;
+    const now = ctx.clock.now();
+    const meant = found.on.filter((list) => list.meant && transition(list.state, 'leave', true).changed);
+    for (const list of meant) {
+      await db
+        .updateTable('memberships')
+        .set({ state: 'left', since: now })
+        .where('reader_id', '=', reader.id)
+        .where('list_id', '=', list.id)
+        .execute();
+      await db
+        .insertInto('consents')
+        .values({
+          newsletter_id: newsletter.id,
+          reader_id: reader.id,
+          list_id: list.id,
+          act: 'leave',
+          state: 'left',
+          at: now,
+          network: visitor.network,
+          agent: visitor.agent.slice(0, 300),
+        })
+        .execute();
+      if (!rehearsed)
+        await noteForOwners(ctx, db, newsletter, 'left', { id: reader.id, address: reader.address, listName: list.name });
+    }
+    if (meant.length && !rehearsed) {
+      await cancelWhatTheyLeft(ctx, db, reader.id);
+      if (found.copy && ref.delivery) await countLeave(db, now, found, ref);
+      await countDays(ctx, db, [{ newsletter, field: 'left_count' }]);
+    }
+    return said(found, true);
+  });
+}
+
+async function countLeave(db: Db, now: Date, { newsletter, reader, copy }: Standing, ref: LeaveRef): Promise<void> {
+  const { sentOn, id } = ref.delivery!;
+  const { rows } = await sql<{ id: string }>`
+    update deliveries set left_at = ${now} where sent_on = ${sentOn}::date and id = ${String(id)} and left_at is null returning id`.execute(
+    db,
+  );
+  if (rows.length === 0) return;
+  await db
+    .insertInto('events')
+    .values({
+      day: sentOn,
+      at: now,
+      newsletter_id: newsletter.id,
+      letter_id: copy!.letterId,
+      delivery_id: String(id),
+      reader_id: reader.id,
+      kind: 'leave',
+    })
+    .execute();
+  await countLetters(db, [{ newsletterId: newsletter.id, letterId: copy!.letterId, domainId: copy!.domainId, left_count: 1 }]);
+}

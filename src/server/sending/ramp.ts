@@ -1,0 +1,105 @@
+import { sql } from 'kysely';
+import { DateTime } from 'luxon';
+import { type RampPlan, rampCeilings, type Share, spread } from '@/core/delivery/ramp';
+import { localDay } from '@/core/growth/days';
+import type { Context } from '../context';
+import type { Db } from '../db/connection';
+
+export type RampDayView = { day: string; ceiling: number; planned: number };
+
+const addDays = (day: string, days: number) => DateTime.fromISO(day).plus({ days }).toISODate() ?? day;
+const between = (from: string, to: string) => Math.round(DateTime.fromISO(to).diff(DateTime.fromISO(from), 'days').days);
+
+/** A domain's ramp-up from today on: each day's ceiling, computed from what came of the days before, and what is planned already. */
+export async function rampAhead(db: Db, domain: { id: string; ramp: RampPlan }, today: string): Promise<RampDayView[]> {
+  const { ramp } = domain;
+  const rows = await db
+    .selectFrom('domain_days')
+    .selectAll()
+    .where('domain_id', '=', domain.id)
+    .where('day', '>=', ramp.startedOn)
+    .execute();
+  const at = new Map(rows.map((row) => [row.day, row]));
+  const gone = Math.max(0, between(ramp.startedOn, today));
+  const past = Array.from({ length: gone }, (_, n) => {
+    const row = at.get(addDays(ramp.startedOn, n));
+    return { complaints: row?.complained ?? 0, bounced: row?.bounced ?? 0, delivered: row?.delivered ?? 0 };
+  });
+  return rampCeilings(ramp, past)
+    .map((ceiling, n) => ({
+      day: addDays(ramp.startedOn, n),
+      ceiling,
+      planned: at.get(addDays(ramp.startedOn, n))?.planned ?? 0,
+    }))
+    .filter(({ day }) => day >= today);
+}
+
+export type RampView = { plan: RampPlan; ahead: RampDayView[]; dayNumber: number; days: number };
+
+/** A domain's ramp-up as the writer sees it, or null where there is none. */
+export async function rampOf(
+  ctx: Context,
+  newsletter: { time_zone: string },
+  domain: { id: string; ramp: RampPlan | null },
+): Promise<RampView | null> {
+  if (!domain.ramp) return null;
+  const today = localDay(ctx.clock.now(), newsletter.time_zone);
+  const ahead = await rampAhead(ctx.db, { id: domain.id, ramp: domain.ramp }, today);
+  const dayNumber = between(domain.ramp.startedOn, today) + 1;
+  return { plan: domain.ramp, ahead, dayNumber, days: dayNumber - 1 + ahead.length };
+}
+
+type Letter = { letterId: string; domainId: string; ramp: RampPlan; zone: string; sentOn: string; now: Date; recipients: number };
+
+/**
+ * Spreads a letter's fixed recipients over the days of its domain's ramp-up, those who opened most lately first, since their mailboxes
+ * know the writer already. In the transaction that starts the letter. Returns the shares by day.
+ */
+export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
+  const today = localDay(letter.now, letter.zone);
+  // Two letters that start at once must not plan the same room twice.
+  await sql`select 1 from domains where id = ${letter.domainId} for update`.execute(db);
+  const ahead = await rampAhead(db, { id: letter.domainId, ramp: letter.ramp }, today);
+  if (ahead.length === 0) return [];
+  const shares = spread(
+    letter.recipients,
+    ahead.map(({ day, ceiling, planned }) => ({ day, left: ceiling - planned })),
+    addDays(ahead.at(-1)!.day, 1),
+  );
+  const hour = DateTime.fromJSDate(letter.now, { zone: letter.zone });
+  const due = (day: string) =>
+    day === today
+      ? letter.now
+      : DateTime.fromISO(day, { zone: letter.zone }).set({ hour: hour.hour, minute: hour.minute }).toJSDate();
+  let upTo = 0;
+  const bounds = shares.map((share) => {
+    upTo += share.count;
+    return upTo;
+  });
+  await sql`
+    update deliveries d set due_at = s.due
+    from (select q.id, (${shares.map((share) => due(share.day))}::timestamptz[])[1 + (select count(*) from unnest(${bounds}::int[]) as b where b < q.place)] as due
+          from (select x.id, row_number() over (order by r.last_read_at desc nulls last, x.id) as place from deliveries x join readers r on r.id = x.reader_id
+                where x.letter_id = ${letter.letterId} and x.sent_on = ${letter.sentOn}::date) q) s
+    where d.id = s.id and d.sent_on = ${letter.sentOn}::date and d.letter_id = ${letter.letterId}`.execute(db);
+  await sql`
+    insert into domain_days (domain_id, day, planned)
+    select ${letter.domainId}::uuid, day, count from unnest(${shares.map((share) => share.day)}::date[], ${shares.map((share) => share.count)}::int[]) as t(day, count)
+    on conflict (domain_id, day) do update set planned = domain_days.planned + excluded.planned`.execute(db);
+  return shares;
+}
+
+export type LaterShare = { letterId: string; at: Date; count: number };
+
+/** What of letters under way leaves on later days, for the runway: of letters whose domain is ramped up, the only ones that leave over days. */
+export async function laterShares(ctx: Context, newsletter: { id: string; time_zone: string }): Promise<LaterShare[]> {
+  const now = ctx.clock.now();
+  const { rows } = await sql<{ letter_id: string; at: Date; count: number }>`
+    select d.letter_id, min(d.due_at) as at, count(*)::int as count
+    from letters l join domains m on m.id = l.domain_id and m.ramp is not null join deliveries d on d.letter_id = l.id and d.sent_on = l.sent_on
+    where l.newsletter_id = ${newsletter.id} and l.state in ('sending', 'paused') and d.state = 'queued' and d.due_at > ${now}
+    group by d.letter_id, (d.due_at at time zone ${newsletter.time_zone})::date
+    having (min(d.due_at) at time zone ${newsletter.time_zone})::date > (${now}::timestamptz at time zone ${newsletter.time_zone})::date
+    order by 2 limit 60`.execute(ctx.db);
+  return rows.map((row) => ({ letterId: row.letter_id, at: row.at, count: row.count }));
+}

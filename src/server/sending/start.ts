@@ -1,0 +1,224 @@
+import { sql } from 'kysely';
+import { bind, chipsIn, type Document, STARTING_LAYOUT } from '@/core/writing/document';
+import { type LetterFrame, renderHtml, takeLinks } from '@/core/writing/render';
+import { renderText } from '@/core/writing/text';
+import type { Context, Newsletter } from '../context';
+import type { Db } from '../db/connection';
+import { logoUrl } from '../newsletters/media';
+import { freshenFor } from '../senders/domains';
+import { audienceSql, segmentsOf } from './audience';
+import { moveLetter } from './letters';
+import { spreadByRamp } from './ramp';
+
+/** How long a letter that may not leave yet waits before it is tried again. */
+const HOLD_MS = 5 * 60_000;
+/** Of so many domains a letter's results are counted one by one; the rest together. */
+const DOMAINS_COUNTED = 50;
+
+/**
+ * Starts a due letter. First it is looked whether it may leave: if not, it is held with the reason and looked at again; nothing is lost. Then it is
+ * *starting*, its partition fixed, and its recipients are fixed in one transaction, so that a crash leaves it starting or sending, never between, and
+ * whoever comes next goes on. Safe to call twice, and side by side.
+ */
+export async function startLetter(ctx: Context, id: string): Promise<void> {
+  await freshenDomain(ctx, id);
+  const ready = await ctx.db.transaction().execute((trx) => mayStart(ctx, trx, id));
+  if (ready) await fixRecipients(ctx, id);
+}
+
+/** Has the domain of a letter that is about to leave checked anew unless that was just done, so that a record that broke is seen before. */
+async function freshenDomain(ctx: Context, id: string): Promise<void> {
+  const letter = await ctx.db
+    .selectFrom('letters as l')
+    .innerJoin('senders as s', 's.id', 'l.sender_id')
+    .select(['l.newsletter_id', 's.domain'])
+    .where('l.id', '=', id)
+    .where('l.state', 'in', ['scheduled', 'held'])
+    .executeTakeFirst();
+  if (letter) await freshenFor(ctx, letter.newsletter_id, letter.domain);
+}
+
+async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
+  const now = ctx.clock.now();
+  const letter = await db
+    .selectFrom('letters')
+    .select(['id', 'state', 'newsletter_id', 'sender_id', 'post_id', 'kind'])
+    .where('id', '=', id)
+    .where('state', 'in', ['scheduled', 'held', 'starting'])
+    .where('due_at', '<=', now)
+    .forUpdate()
+    .skipLocked()
+    .executeTakeFirst();
+  if (!letter) return false;
+  const sender = await db.selectFrom('senders').selectAll().where('id', '=', letter.sender_id).executeTakeFirst();
+  const domain = sender
+    ? await db
+        .selectFrom('domains')
+        .select(['id', 'state', 'name'])
+        .where('newsletter_id', '=', letter.newsletter_id)
+        .where('name', '=', sender.domain)
+        .executeTakeFirst()
+    : undefined;
+  const hold = letter.post_id ? holdReason(sender, domain) : 'Its post was deleted. Nothing has left.';
+  if (hold) {
+    await moveLetter(ctx, db, id, 'hold', hold, { due_at: new Date(now.getTime() + HOLD_MS) });
+    ctx.log.warn({ letter: id, reason: hold }, 'a letter is held');
+    return false;
+  }
+  if (letter.state === 'starting') return true;
+  await moveLetter(ctx, db, id, 'start', null, { started_at: now });
+  await db
+    .updateTable('letters')
+    .set({
+      sent_on: sql`coalesce(sent_on, ${now.toISOString().slice(0, 10)}::date)`,
+      from_name: sender!.name,
+      from_address: sender!.address,
+      reply_to: sender!.reply_to,
+      domain_id: domain!.id,
+    })
+    .where('id', '=', id)
+    .execute();
+  return true;
+}
+
+function holdReason(
+  sender: { confirmed_at: Date | null; address: string } | undefined,
+  domain: { state: string; name: string } | undefined,
+): string | null {
+  if (!sender) return 'Its sender was removed. Choose another one.';
+  if (!sender.confirmed_at) return `${sender.address} is not confirmed yet. Click the link that was mailed to it.`;
+  const name = sender.address.slice(sender.address.lastIndexOf('@') + 1);
+  if (!domain) return `${name} is not one of your domains. Add it, so that letters can be signed.`;
+  if (domain.state !== 'authenticated')
+    return `The records of ${domain.name} are not all right. The letter leaves once they are.`;
+  return null;
+}
+
+/** What every letter of a newsletter is framed by. */
+export function frameOf(ctx: Context, newsletter: Newsletter): Omit<LetterFrame, 'previewLine'> {
+  return {
+    brand: {
+      name: newsletter.name,
+      colour: newsletter.accent,
+      language: newsletter.language,
+      logo: logoUrl(ctx, newsletter),
+      links: newsletter.social_links,
+    },
+    colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
+  };
+}
+
+/** What a letter says: its post, laid out. */
+export async function documentOf(db: Db, letter: { post_id: string | null; layout_id: string | null }): Promise<Document> {
+  const post = await db.selectFrom('posts').selectAll().where('id', '=', letter.post_id).executeTakeFirstOrThrow();
+  const layout = letter.layout_id
+    ? await db.selectFrom('layouts').select('layout').where('id', '=', letter.layout_id).executeTakeFirst()
+    : undefined;
+  return bind(layout?.layout ?? STARTING_LAYOUT, post);
+}
+
+async function fixRecipients(ctx: Context, id: string): Promise<void> {
+  const now = ctx.clock.now();
+  const row = await ctx.db
+    .selectFrom('letters')
+    .selectAll()
+    .where('id', '=', id)
+    .where('state', '=', 'starting')
+    .executeTakeFirst();
+  if (!row?.sent_on) return;
+  const newsletter = await ctx.db
+    .selectFrom('newsletters')
+    .selectAll()
+    .where('id', '=', row.newsletter_id)
+    .executeTakeFirstOrThrow();
+  // Made outside the transaction: rendering takes its time, and nothing of it depends on the recipients.
+  const document = await documentOf(ctx.db, row);
+  const frame = { ...frameOf(ctx, newsletter), previewLine: row.preview_line };
+  const { html, links } = takeLinks(await renderHtml(document, frame));
+  const chips = chipsIn(document);
+  await sql`select ensure_month(${row.sent_on}::date)`.execute(ctx.db);
+  await ctx.db.transaction().execute(async (trx) => {
+    const letter = await trx
+      .selectFrom('letters')
+      .selectAll()
+      .where('id', '=', id)
+      .where('state', '=', 'starting')
+      .forUpdate()
+      .skipLocked()
+      .executeTakeFirst();
+    if (!letter?.sent_on) return;
+    await sql`set local work_mem = '128MB'`.execute(trx);
+    // Right after an import the planner knows nothing of the new rows yet, and would look each reader up among all.
+    if (letter.audience.to.some((part) => part.kind !== 'readers')) await sql`set local enable_nestloop = off`.execute(trx);
+    if (links.length)
+      await trx
+        .insertInto('letter_links')
+        .values(links.map((url, position) => ({ letter_id: id, position, url })))
+        .execute();
+    const of = { letterId: id, newsletterId: newsletter.id, sentOn: letter.sent_on, now };
+    const recipients = await insertRecipients(trx, { ...of, audience: letter.audience, variants: letter.subjects.length, chips });
+    await sql`set local enable_nestloop = on`.execute(trx);
+    const domain = await trx.selectFrom('domains').select(['id', 'ramp']).where('id', '=', letter.domain_id).executeTakeFirst();
+    if (domain?.ramp)
+      await spreadByRamp(trx, { ...of, domainId: domain.id, ramp: domain.ramp, zone: newsletter.time_zone, recipients });
+    await queue(trx, of);
+    await trx
+      .updateTable('letters')
+      .set({ html, text: renderText(document, frame), chips: JSON.stringify(chips) })
+      .where('id', '=', id)
+      .execute();
+    await moveLetter(ctx, trx, id, 'fix recipients');
+    ctx.log.info({ letter: id, recipients }, 'a letter starts');
+  });
+}
+
+type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
+
+/**
+ * Who gets a letter, fixed by one INSERT … SELECT: everyone in its audience who reads and may be written to, each once. Suppression beats every
+ * selection. Their route is that of their domain as far as it is known, or the newsletter's relay. Returns how many.
+ */
+async function insertRecipients(
+  db: Db,
+  to: Of & { audience: Parameters<typeof audienceSql>[1]; variants: number; chips: { field: string; fallback: string }[] },
+): Promise<number> {
+  const segments = await segmentsOf(db, to.newsletterId, to.audience);
+  const values = to.chips.map(
+    ({ field, fallback }) =>
+      sql`${field}::text, coalesce(${field === 'first name' ? sql`nullif(r.first_name, '')` : sql`(select a.value #>> '{}' from reader_answers a join fields f on f.id = a.field_id where a.reader_id = r.id and f.key = ${field})`}, ${fallback}::text)`,
+  );
+  const chips = values.length ? sql`jsonb_build_object(${sql.join(values)})` : sql`null::jsonb`;
+  const result = await sql`
+    insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, route_id, variant, chips, due_at)
+    select ${to.sentOn}::date, r.newsletter_id, ${to.letterId}::uuid, r.id, r.address, r.domain_id,
+      coalesce((select x.id from relays y join routes x on x.newsletter_id = y.newsletter_id where y.newsletter_id = ${to.newsletterId}::uuid and y.switched_on),
+               case when d.state = 'fine' and d.look_at > ${to.now} then d.route_id end),
+      ${to.variants > 1 ? sql`(row_number() over (order by hashtextextended(r.id::text, 7)) % ${to.variants})::smallint` : sql`0`}, ${chips}, ${to.now}::timestamptz
+    from (${audienceSql(to.newsletterId, to.audience, segments, to.now)}) audience (id)
+    join readers r on r.id = audience.id join mail_domains d on d.id = r.domain_id
+    where r.newsletter_id = ${to.newsletterId}::uuid and r.standing = 'reading'
+      and not exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key)
+    on conflict do nothing`.execute(db);
+  return Number(result.numAffectedRows ?? 0);
+}
+
+/** Puts a letter's deliveries in their routes' queues, counts them by domain, and asks for the routes that are not known. */
+async function queue(db: Db, { letterId, newsletterId, sentOn }: Of): Promise<void> {
+  await sql`
+    insert into route_jobs (route_id, letter_id, newsletter_id, sent_on, next_due, turn)
+    select q.route_id, ${letterId}::uuid, ${newsletterId}::uuid, ${sentOn}::date, q.due, coalesce((select min(turn) from route_jobs j where j.route_id = q.route_id), 0)
+    from (select route_id, min(due_at) as due from deliveries where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued' and route_id is not null
+          group by 1 order by 1) q on conflict do nothing`.execute(db);
+  await sql`
+    update routes r set due_at = least(coalesce(r.due_at, q.next_due), q.next_due) from (select route_id, next_due from route_jobs where letter_id = ${letterId} order by route_id) q
+    where r.id = q.route_id and (r.due_at is null or r.due_at > q.next_due)`.execute(db);
+  await sql`
+    with counted as (select domain_id, count(*)::int as n, count(*) filter (where route_id is null)::int as lost from deliveries
+      where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued' group by 1),
+    ranked as (select *, row_number() over (order by n desc, domain_id) as place from counted),
+    kept as (insert into letter_sums (newsletter_id, letter_id, domain_id, recipients)
+      select ${newsletterId}::uuid, ${letterId}::uuid, case when place <= ${DOMAINS_COUNTED} then domain_id else 0 end, sum(n) from ranked group by 3)
+    update mail_domains d set wanted = c.lost from (select domain_id, lost from counted where lost > 0 order by domain_id) c where d.id = c.domain_id`.execute(
+    db,
+  );
+}

@@ -1,0 +1,162 @@
+import { sql } from 'kysely';
+import { Fault } from '@/core/faults';
+import type { LetterState } from '@/core/sending/letter-state';
+import type { Context, Newsletter } from '../context';
+
+export type LetterRow = {
+  id: string;
+  subject: string;
+  state: LetterState;
+  dueAt: Date;
+  startedAt: Date | null;
+  /** Why it is where it is: what holds it, who paused or stopped it. */
+  cause: string | null;
+  counts: {
+    recipients: number;
+    delivered: number;
+    bounced: number;
+    refused: number;
+    givenUp: number;
+    cancelled: number;
+    people: number;
+    machines: number;
+    clicked: number;
+    left: number;
+    complained: number;
+  };
+};
+
+type Raw = {
+  id: string;
+  subjects: string[];
+  state: LetterState;
+  due_at: Date;
+  started_at: Date | null;
+  cause: string | null;
+} & Record<
+  | 'recipients'
+  | 'delivered'
+  | 'bounced'
+  | 'refused'
+  | 'given_up'
+  | 'cancelled'
+  | 'opened_people'
+  | 'opened_machines'
+  | 'clicked'
+  | 'left_count'
+  | 'complained',
+  number
+>;
+
+const COUNTS = sql`coalesce(c.recipients, 0) as recipients, coalesce(c.delivered, 0) as delivered, coalesce(c.bounced, 0) as bounced, coalesce(c.refused, 0) as refused,
+  coalesce(c.given_up, 0) as given_up, coalesce(c.cancelled, 0) as cancelled, coalesce(c.opened_people, 0) as opened_people, coalesce(c.opened_machines, 0) as opened_machines,
+  coalesce(c.clicked, 0) as clicked, coalesce(c.left_count, 0) as left_count, coalesce(c.complained, 0) as complained`;
+
+/** A newsletter's letters, the latest first. */
+export async function lettersOf(ctx: Context, newsletter: Newsletter, most = 200): Promise<LetterRow[]> {
+  const { rows } = await sql<Raw>`
+    select l.*, ${COUNTS} from (select id, subjects, state, due_at, started_at, cause from letters where newsletter_id = ${newsletter.id} order by due_at desc limit ${most}) l
+    left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true order by l.due_at desc`.execute(ctx.db);
+  return rows.map(letterRow);
+}
+
+export type LetterDetail = LetterRow & {
+  previewLine: string;
+  senderId: string | null;
+  from: string | null;
+  html: string | null;
+  text: string | null;
+  links: { url: string; clicks: number }[];
+  domains: { domain: string; recipients: number; delivered: number; bounced: number; waiting: number }[];
+  problems: { address: string; response: string | null; state: string }[];
+  /** Ways that rest, with the reason and until when. */
+  resting: { name: string; reason: string | null; until: Date }[];
+};
+
+/** One letter with its links, its way by mailbox provider, and what went wrong. */
+export async function letterOf(ctx: Context, newsletter: Newsletter, id: string): Promise<LetterDetail> {
+  const { rows } = await sql<
+    Raw & {
+      preview_line: string;
+      sender_id: string | null;
+      from_name: string | null;
+      from_address: string | null;
+      html: string | null;
+      text: string | null;
+      sent_on: string | null;
+    }
+  >`select l.*, ${COUNTS} from letters l left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true
+    where l.newsletter_id = ${newsletter.id} and l.id = ${id}`.execute(ctx.db);
+  const row = rows[0];
+  if (!row) throw new Fault('not-found', 'There is no such letter.');
+  const [links, domains, problems, resting] = await Promise.all([
+    ctx.db
+      .selectFrom('letter_links')
+      .select(['url', 'clicks'])
+      .where('letter_id', '=', row.id)
+      .orderBy('clicks', 'desc')
+      .limit(20)
+      .execute(),
+    sql<LetterDetail['domains'][number]>`
+      select coalesce(d.name, 'all others') as domain, c.recipients, c.delivered, c.bounced + c.refused + c.given_up as bounced,
+        greatest(0, c.recipients - c.delivered - c.bounced - c.refused - c.given_up - c.cancelled) as waiting
+      from letter_domain_counts c left join mail_domains d on d.id = c.domain_id where c.letter_id = ${row.id} order by (c.domain_id = 0), c.recipients desc limit 12`.execute(
+      ctx.db,
+    ),
+    problemsOf(ctx, row.id, row.sent_on, row.state),
+    sql<LetterDetail['resting'][number]>`
+      select r.name, r.paused_for as reason, r.paused_until as until from route_jobs j join routes r on r.id = j.route_id
+      where j.letter_id = ${row.id} and r.paused_until > ${ctx.clock.now()} order by r.paused_until limit 8`.execute(ctx.db),
+  ]);
+  return {
+    ...letterRow(row),
+    previewLine: row.preview_line,
+    senderId: row.sender_id,
+    from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
+    html: row.html,
+    text: row.text,
+    links,
+    domains: domains.rows,
+    problems,
+    resting: resting.rows,
+  };
+}
+
+async function problemsOf(ctx: Context, letterId: string, sentOn: string | null, state: LetterState) {
+  if (!sentOn) return [];
+  const { rows: failed } = await sql<{ address: string; response: string | null; state: string }>`
+    select address, response, state from deliveries where letter_id = ${letterId} and sent_on = ${sentOn}::date
+      and state in ('bounced', 'refused', 'given up') order by id limit 50`.execute(ctx.db);
+  if (failed.length >= 50 || (state !== 'sending' && state !== 'paused')) return failed;
+  // Of those that wait, the ones that were told to; there are few beside those that were not tried yet.
+  const { rows: waiting } = await sql<{ address: string; response: string | null; state: string }>`
+    select address, response, state from deliveries where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued'
+      and response is not null and route_id in (select route_id from route_jobs where letter_id = ${letterId} limit 200) limit ${50 - failed.length}`.execute(
+    ctx.db,
+  );
+  return [...failed, ...waiting];
+}
+
+function letterRow(row: Raw): LetterRow {
+  return {
+    id: row.id,
+    subject: row.subjects[0] ?? '',
+    state: row.state,
+    dueAt: row.due_at,
+    startedAt: row.started_at,
+    cause: row.cause,
+    counts: {
+      recipients: row.recipients,
+      delivered: row.delivered,
+      bounced: row.bounced,
+      refused: row.refused,
+      givenUp: row.given_up,
+      cancelled: row.cancelled,
+      people: row.opened_people,
+      machines: row.opened_machines,
+      clicked: row.clicked,
+      left: row.left_count,
+      complained: row.complained,
+    },
+  };
+}

@@ -1,0 +1,715 @@
+import { sql } from 'kysely';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import type { Condition, ReaderFacts } from '@/core/readers/condition';
+import { type Audience, isIn } from '@/core/sending/audience';
+import { writeMarks } from '@/server/delivery/marks';
+import { newId } from '@/server/ids';
+import { postOffice } from '@/server/jobs/post-office';
+import { beat, mendWaits, recount, tick } from '@/server/jobs/tick';
+import { post } from '@/server/mail/post';
+import { totalsOf } from '@/server/readers/readers';
+import { audienceSql, factsOf } from '@/server/sending/audience';
+import { Copies } from '@/server/sending/copies';
+import { leave } from '@/server/sending/leave';
+import { pauseLetter, resumeLetter, stopLetter } from '@/server/sending/letters';
+import { Taken } from '@/server/sending/mailboxes';
+import { findRoutes } from '@/server/sending/routing';
+import { silence } from '@/server/sending/silence';
+import { startLetter } from '@/server/sending/start';
+import { letterOf } from '@/server/sending/views';
+import { Peer } from './peers';
+import { DAY, MailSink, MINUTE, TestWorld } from './world';
+
+let world: TestWorld;
+let newsletter: Awaited<ReturnType<TestWorld['newsletter']>>;
+let senderId: string;
+const peers: Peer[] = [];
+
+beforeEach(async () => {
+  world = await TestWorld.open();
+  newsletter = await world.newsletter();
+  ({ senderId } = await world.sender(newsletter));
+});
+afterEach(async () => {
+  await Promise.all(peers.splice(0).map((peer) => peer.close()));
+  await world.close();
+});
+
+/** A peer that takes the mail of a domain, at an address of its own and on the port of all mail servers here. */
+async function peer(domain: string, manners: Peer['manners']): Promise<Peer> {
+  const address = `127.0.${10 + peers.length}.1`;
+  const made = await new Peer(address, manners).open(world.mail.port);
+  peers.push(made);
+  world.dns.at.set(`mx.${domain}`, [address]);
+  return made;
+}
+const names = (n: number, domain = 'heronmail.example') => Array.from({ length: n }, (_, k) => `reader${k}@${domain}`);
+const counts = async (id: string) => (await letterOf(world.ctx, newsletter, id)).counts;
+const single = (to: string, more: { readerId?: string } = {}) =>
+  post(world.ctx, world.ctx.db, {
+    newsletterId: newsletter.id,
+    kind: 'confirmation',
+    to,
+    subject: 'Please confirm',
+    notice: { name: 'N', colour: '#17645c', heading: 'H', paragraphs: ['P'], footer: ['F'] },
+    ...more,
+  });
+const mailOf = async (id: string) => world.ctx.db.selectFrom('mails').selectAll().where('id', '=', id).executeTakeFirstOrThrow();
+const routeOf = async (name: string) =>
+  world.ctx.db.selectFrom('routes').selectAll().where('name', '=', name).executeTakeFirstOrThrow();
+/** Lets what is due leave while somebody else looks on, as a running worker does. */
+async function running(work: () => Promise<void>): Promise<void> {
+  await beat(world.ctx, world.worker);
+  world.office.start();
+  try {
+    await work();
+  } finally {
+    await world.office.stop();
+  }
+}
+const until = (what: () => Promise<unknown> | unknown, ms = 10_000) => expect.poll(what, { timeout: ms, interval: 20 });
+
+describe('nothing from outside holds mail up', () => {
+  it('a host that greets with a NUL byte, bidirectional marks and control characters', async () => {
+    await peer('nul.example', { greeting: '554 a\u0000b\u202ec\u0007' });
+    const bad = await single('somebody@nul.example');
+    const good = await single('mara@heronmail.example');
+    await world.work();
+    expect((await mailOf(good)).state).toBe('delivered');
+    const row = await mailOf(bad);
+    expect(row.state).toBe('queued');
+    expect(row.response).toMatch(/mx\.nul\.example said: 554 a b/);
+    const { rows } = await sql<{ paused_for: string }>`select paused_for from routes where paused_until is not null`.execute(
+      world.ctx.db,
+    );
+    expect(rows[0]?.paused_for).not.toMatch(/[\u0000-\u001f\u202e]/);
+  });
+
+  it('a reply of NUL bytes to a recipient is kept as plain text, and the others of its letter go', async () => {
+    await peer('rude.example', {
+      say: (command, line) => (command === 'RCPT' && line.includes('reader1@') ? '550 5.7.1 \u0000\u0000no\u0000' : undefined),
+    });
+    await world.readers(newsletter, names(5, 'rude.example'));
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ delivered: 4, refused: 1 });
+    expect((await letterOf(world.ctx, newsletter, id)).problems[0]?.response).toBe('550 5.7.1 no');
+  });
+
+  it('silent hosts: two confirmations and nine readers there, and everybody else’s confirmation leaves within a second', async () => {
+    for (let n = 0; n < 9; n += 1) await peer(`silent${n}.example`, { greeting: null });
+    await world.readers(newsletter, [...Array.from({ length: 9 }, (_, n) => `a@silent${n}.example`), ...names(200)]);
+    await single('one@silent0.example');
+    await single('two@silent0.example');
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await running(async () => {
+      await until(() => peers.every((one) => one.lines > 0)).toBe(true);
+      const began = Date.now();
+      const confirmation = await single('mara@heronmail.example');
+      await until(async () => (await mailOf(confirmation)).state).toBe('delivered');
+      expect(Date.now() - began).toBeLessThan(3_000);
+      await until(async () => (await counts(id)).delivered).toBe(200);
+      // The silent ones are let go of, so that the test ends.
+      await Promise.all(peers.splice(0).map((one) => one.close()));
+    });
+  });
+
+  it('a mail that cannot be made is set aside with its reason after a few tries, and the rest goes on', async () => {
+    const bad = await single('mara@heronmail.example');
+    await sql`update mails set content = '{"kind":"notice","notice":{}}' where id = ${bad}`.execute(world.ctx.db);
+    const good = await single('tomas@heronmail.example');
+    for (let n = 0; n < 4; n += 1) {
+      await world.work();
+      world.clock.advance(MINUTE);
+    }
+    expect((await mailOf(good)).state).toBe('delivered');
+    expect(await mailOf(bad)).toMatchObject({
+      state: 'aside',
+      response: expect.stringContaining('Something on our side failed'),
+    });
+  });
+
+  it('mail hosts and name servers at private addresses are not met outside the demo', async () => {
+    const outside = { ...world.ctx, config: { ...world.ctx.config, allowLoopback: false } };
+    world.dns.at.set('mx.private.example', ['10.0.0.5', '169.254.1.1', '127.0.0.1']);
+    await world.readers(newsletter, ['a@private.example']);
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(outside, id);
+    await findRoutes(outside);
+    expect((await letterOf(world.ctx, newsletter, id)).problems[0]?.response).toMatch(/not on the public internet/);
+  });
+});
+
+describe('what mail servers are like', () => {
+  it('one that takes 2 connections is met on 2, and nobody is charged a try', async () => {
+    const limited = await peer('narrow.example', { mostLines: 2 });
+    await world.readers(newsletter, names(60, 'narrow.example'));
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ delivered: 60, refused: 0, givenUp: 0 });
+    expect(limited.taken).toHaveLength(60);
+    expect(limited.mostOpen).toBe(2);
+    const { rows } = await sql<{ most: number }>`select max(attempts) as most from deliveries`.execute(world.ctx.db);
+    expect(rows[0]?.most).toBe(1);
+    const before = limited.refused;
+    await world.letter(newsletter, senderId, { subject: 'The next one' });
+    await world.work();
+    expect(limited.refused - before).toBeLessThanOrEqual(2);
+    expect(limited.taken).toHaveLength(120);
+  });
+
+  it('one that says 421 after 50 mails of a connection gets the rest on the next, without a pause and a charge', async () => {
+    const one = await peer('fifty.example', { mailsALine: 50 });
+    await world.readers(newsletter, names(300, 'fifty.example'));
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ delivered: 300 });
+    expect(new Set(one.taken.map((mail) => mail.to)).size).toBe(300);
+    expect(one.taken).toHaveLength(300);
+    const route = await world.ctx.db.selectFrom('routes').selectAll().executeTakeFirstOrThrow();
+    expect(route).toMatchObject({ paused_until: null, failing_since: null });
+    const { rows } = await sql<{ most: number }>`select max(attempts) as most from deliveries`.execute(world.ctx.db);
+    expect(rows[0]?.most).toBe(1);
+  });
+
+  it('a definite answer is kept when the line closes right after it, with and without pipelining', async () => {
+    for (const [n, hello] of ['250-mx\r\n250 PIPELINING', '250 mx'].entries()) {
+      let said = false;
+      await peer(`curt${n}.example`, {
+        hello,
+        say: (command) => {
+          if (command === 'RCPT' && !said) {
+            said = true;
+            return '550 5.1.1 No such mailbox\r\n421 4.7.0 Bye';
+          }
+          return said && command !== 'MAIL' && command !== 'EHLO' ? null : undefined;
+        },
+      });
+      await world.readers(newsletter, [`gone@curt${n}.example`]);
+    }
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ bounced: 2 });
+  });
+
+  it('STARTTLS that fails leads to the same host in the clear, and that is remembered', async () => {
+    const one = await peer('plain.example', {
+      hello: '250-mx\r\n250 STARTTLS',
+      say: (command) => (command === 'STARTTLS' ? '454 4.7.0 TLS not available' : undefined),
+    });
+    await world.readers(newsletter, names(3, 'plain.example'));
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ delivered: 3 });
+    const opened = one.opened;
+    await world.letter(newsletter, senderId, { subject: 'The next one' });
+    await world.work();
+    expect(one.taken).toHaveLength(6);
+    // In the clear at once: no further connection is lost on trying.
+    expect(one.opened - opened).toBeLessThanOrEqual(5);
+  });
+
+  it('a mail host whose address is not answered for only waits; hosts of one rank are taken at random', async () => {
+    world.dns.at.set('mx.quiet.example', 'unanswered');
+    await world.readers(newsletter, ['a@quiet.example']);
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ bounced: 0, delivered: 0, givenUp: 0 });
+    world.dns.at.delete('mx.quiet.example');
+    world.clock.advance(5 * MINUTE);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ delivered: 1 });
+    const two = [await peer('x1.example', {}), await peer('x2.example', {})];
+    world.dns.hosts.set('pair.example', [
+      { host: 'mx.x1.example', rank: 5 },
+      { host: 'mx.x2.example', rank: 5 },
+    ]);
+    for (let n = 0; n < 24; n += 1) {
+      await single(`a${n}@pair.example`);
+      await world.work();
+    }
+    expect(Math.min(...two.map((one) => one.taken.length))).toBeGreaterThan(0);
+  });
+
+  it('a size that is too much is said before anything is sent', async () => {
+    const small = await peer('small.example', { hello: '250-mx\r\n250 SIZE 2000' });
+    await world.readers(newsletter, ['a@small.example']);
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ refused: 1 });
+    expect(small.taken).toHaveLength(0);
+    expect((await letterOf(world.ctx, newsletter, id)).problems[0]?.response).toMatch(/takes at most 2000 bytes/);
+  });
+
+  it('one that hangs up after the dot is asked again later, at growing distances, under the same Message-ID', async () => {
+    const ids: string[] = [];
+    const deaf = await peer('deaf.example', { end: () => null });
+    deaf.manners.say = (command) => {
+      if (command === 'DATA') ids.push('x');
+      return undefined;
+    };
+    await world.readers(newsletter, ['a@deaf.example']);
+    const id = await world.letter(newsletter, senderId);
+    for (let n = 0; n < 12; n += 1) {
+      await world.work();
+      world.clock.advance(10 * MINUTE);
+    }
+    expect(ids.length).toBeLessThanOrEqual(8);
+    expect(await counts(id)).toMatchObject({ delivered: 0 });
+    expect((await world.ctx.db.selectFrom('readers').select('soft_evidence').executeTakeFirst())?.soft_evidence).toBe(0);
+  });
+
+  it('one that minds the pace gets less at a time, and nobody is charged', async () => {
+    let asked = 0;
+    const slow = await peer('pace.example', {
+      say: (command) => {
+        if (command !== 'RCPT') return undefined;
+        asked += 1;
+        return asked > 10 && asked < 16 ? '450 4.7.0 Too fast, slow down' : undefined;
+      },
+    });
+    await world.readers(newsletter, names(20, 'pace.example'));
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    const { rows } = await sql<{ lanes: number; per_minute: number }>`select lanes, per_minute from routes`.execute(world.ctx.db);
+    expect(rows[0]!.per_minute).toBeGreaterThan(0);
+    await sql`update routes set per_minute = 60000`.execute(world.ctx.db);
+    for (let n = 0; n < 3; n += 1) {
+      world.clock.advance(2 * MINUTE);
+      await world.work();
+    }
+    expect(await counts(id)).toMatchObject({ delivered: 20 });
+    expect(slow.taken).toHaveLength(20);
+    const { rows: tried } = await sql<{ most: number }>`select max(attempts) as most from deliveries`.execute(world.ctx.db);
+    expect(tried[0]?.most).toBe(1);
+  });
+});
+
+describe('single mails', () => {
+  it('that bounce say so on their reader, at once and by a notice that comes back', async () => {
+    const [one, two] = await world.readers(newsletter, ['gone@heronmail.example', 'later@heronmail.example']);
+    world.mail.answers.set('gone@heronmail.example', [550, '5.1.1 No such mailbox']);
+    await single('gone@heronmail.example', { readerId: one! });
+    await single('later@heronmail.example', { readerId: two! });
+    await world.work();
+    const { takeReturned } = await import('@/server/delivery/returned');
+    const { from, to } = world.mail.to('later@heronmail.example')[0]!;
+    const notice = (address: string) =>
+      `Reporting-MTA: dns; mx\n\nFinal-Recipient: rfc822; ${address}\nAction: failed\nStatus: 5.1.1\nDiagnostic-Code: smtp; 550 5.1.1 gone\n`;
+    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice('other@heronmail.example') })).toBe('nothing');
+    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice(to) })).toBe('bounce');
+    const states = await world.ctx.db.selectFrom('readers').select('address_state').execute();
+    expect(states.map((row) => row.address_state)).toEqual(['suppressed', 'suppressed']);
+  });
+
+  it('go before letters on the same route', async () => {
+    const order: string[] = [];
+    world.mail.onTaken = async ({ to }) => void order.push(to);
+    await world.readers(newsletter, names(400));
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await running(async () => {
+      await until(() => order.length).toBeGreaterThan(20);
+      const at = order.length;
+      const confirmation = await single('somebody@heronmail.example');
+      await until(async () => (await mailOf(confirmation)).state).toBe('delivered');
+      expect(order.indexOf('somebody@heronmail.example') - at).toBeLessThan(250);
+      await until(async () => (await counts(id)).delivered).toBe(400);
+    });
+  });
+});
+
+describe('looking again', () => {
+  it('a reader who left, complained or was erased while a letter waited does not get it', async () => {
+    const [left, complained, erased] = await world.readers(newsletter, names(5));
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await sql`update deliveries set due_at = ${new Date(world.clock.now().getTime() + 4 * DAY)}`.execute(world.ctx.db);
+    await sql`update route_jobs set next_due = ${new Date(world.clock.now().getTime() + 4 * DAY)}`.execute(world.ctx.db);
+    const { leaveToken } = await import('@/core/sending/token');
+    await leave(world.ctx, leaveToken({ readerId: left!, delivery: null }, 'leave', world.ctx.config.keys), {
+      network: '',
+      agent: '',
+    });
+    for (const [readerId, reason] of [
+      [complained!, 'complaint'],
+      [erased!, 'erased'],
+    ] as const)
+      await world.ctx.db
+        .transaction()
+        .execute((trx) => silence(world.ctx, trx, { readerId, newsletterId: newsletter.id, reason, detail: '' }));
+    expect(await counts(id)).toMatchObject({ recipients: 5, cancelled: 3 });
+    world.clock.advance(4 * DAY + MINUTE);
+    await world.work();
+    expect(world.mail.taken.map((mail) => mail.to).sort()).toEqual(['reader3@heronmail.example', 'reader4@heronmail.example']);
+    expect((await letterOf(world.ctx, newsletter, id)).state).toBe('sent');
+  });
+
+  it('a claim looks once more, whatever the queue says', async () => {
+    await world.readers(newsletter, names(2));
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    // Somebody's standing changed behind everybody's back.
+    await sql`update readers set address_state = 'bouncing' where address = 'reader0@heronmail.example'`.execute(world.ctx.db);
+    await world.work();
+    expect(world.mail.taken.map((mail) => mail.to)).toEqual(['reader1@heronmail.example']);
+    expect(await counts(id)).toMatchObject({ cancelled: 1, delivered: 1 });
+  });
+
+  it('leaving one of two lists of a letter cancels nothing; leaving both does', async () => {
+    const [reader] = await world.readers(newsletter, ['mara@heronmail.example']);
+    const other = newId();
+    const at = world.clock.now();
+    await world.ctx.db
+      .insertInto('lists')
+      .values({ id: other, newsletter_id: newsletter.id, name: 'B', public_name: 'B', created_at: at })
+      .execute();
+    await world.ctx.db
+      .insertInto('memberships')
+      .values({ reader_id: reader!, list_id: other, newsletter_id: newsletter.id, state: 'reading', since: at, joined_at: at })
+      .execute();
+    const first = await world.list(newsletter);
+    const both: Audience = {
+      to: [
+        { kind: 'list', id: first },
+        { kind: 'list', id: other },
+      ],
+      without: [],
+    };
+    const alone = await world.letter(newsletter, senderId, { subject: 'To one' });
+    const together = await world.letter(newsletter, senderId, { subject: 'To both', audience: both });
+    await startLetter(world.ctx, alone);
+    await startLetter(world.ctx, together);
+    const { rows } = await sql<{
+      id: string;
+      sent_on: string;
+    }>`select id, sent_on from deliveries where letter_id = ${alone}`.execute(world.ctx.db);
+    const { leaveToken } = await import('@/core/sending/token');
+    const token = leaveToken(
+      { readerId: reader!, delivery: { id: BigInt(rows[0]!.id), sentOn: rows[0]!.sent_on } },
+      'leave',
+      world.ctx.config.keys,
+    );
+    const left = await leave(world.ctx, token, { network: '', agent: '' });
+    expect(left).toMatchObject({ goesOn: ['B'], state: 'left' });
+    expect((await counts(alone)).cancelled).toBe(1);
+    expect((await counts(together)).cancelled).toBe(0);
+    // The link goes on to work: what is left now is the rest.
+    await leave(world.ctx, token, { network: '', agent: '' });
+    expect((await counts(together)).cancelled).toBe(1);
+  });
+
+  it('pause, go on and stop hold at once, count, and say who did it', async () => {
+    await world.readers(newsletter, names(300));
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await running(async () => {
+      await until(async () => (await counts(id)).delivered).toBeGreaterThan(20);
+      await pauseLetter(world.ctx, newsletter, id, 'Ottoline Vance');
+      const paused = await letterOf(world.ctx, newsletter, id);
+      expect(paused).toMatchObject({ state: 'paused', cause: 'Paused by Ottoline Vance' });
+      await until(async () =>
+        Number(
+          (await sql<{ n: string }>`select count(*) as n from deliveries where state = 'claimed'`.execute(world.ctx.db)).rows[0]!
+            .n,
+        ),
+      ).toBe(0);
+      const at = (await counts(id)).delivered;
+      expect(at).toBeLessThan(300);
+      await expect(pauseLetter(world.ctx, newsletter, id, 'x')).rejects.toMatchObject({ code: 'conflict' });
+      await resumeLetter(world.ctx, newsletter, id, 'Ottoline Vance');
+      await until(async () => (await counts(id)).delivered).toBeGreaterThan(at);
+      await stopLetter(world.ctx, newsletter, id, 'Ottoline Vance');
+    });
+    const stopped = await letterOf(world.ctx, newsletter, id);
+    expect(stopped.state).toBe('stopped');
+    expect(stopped.counts.delivered + stopped.counts.cancelled).toBe(300);
+    const { length } = world.mail.taken;
+    await world.work();
+    expect(world.mail.taken).toHaveLength(length);
+    expect(new Set(world.mail.taken.map((mail) => mail.to)).size).toBe(length);
+  });
+});
+
+describe('workers side by side', () => {
+  it('two on one letter send nothing twice, and six letters mixed with opens and clicks never block each other', async () => {
+    await world.readers(newsletter, names(150));
+    const letters: string[] = [];
+    for (let n = 0; n < 6; n += 1) {
+      const id = await world.letter(newsletter, senderId, { subject: `Letter ${n}` });
+      await startLetter(world.ctx, id);
+      letters.push(id);
+    }
+    await findRoutes(world.ctx);
+    const offices = [newId(), newId(), newId()].map((id) => ({ id, office: postOffice(world.ctx, id) }));
+    for (const { id } of offices) await beat(world.ctx, id);
+    let marked = 0;
+    const marking = async () => {
+      while (marked >= 0) {
+        const { rows } = await sql<{
+          id: string;
+          sent_on: string;
+        }>`select id, sent_on from deliveries where state = 'delivered' order by random() limit 60`.execute(world.ctx.db);
+        const kinds = ['open', 'click'] as const;
+        await writeMarks(
+          world.ctx,
+          rows.map((row, n) => ({
+            ref: { id: BigInt(row.id), sentOn: row.sent_on },
+            kind: kinds[n % 2]!,
+            at: world.clock.now(),
+            agent: 'A browser',
+            method: 'GET',
+            link: 0,
+          })),
+        );
+        if (marked >= 0) marked += rows.length;
+        await new Promise((resolve) => setTimeout(resolve, 1));
+      }
+    };
+    const marks = [marking(), marking()];
+    await Promise.all(offices.map(({ office }) => office.settle()));
+    marked = -1;
+    await Promise.all(marks);
+    for (const { office } of offices) await office.stop();
+    expect(world.mail.taken).toHaveLength(900);
+    expect(new Set(world.mail.taken.map((mail) => `${mail.to} ${/^Message-ID: (.*)/m.exec(mail.source)?.[1]}`)).size).toBe(900);
+    for (const id of letters) expect(await counts(id)).toMatchObject({ recipients: 150, delivered: 150 });
+    const { rows } = await sql<{ state: string }>`select distinct state from deliveries`.execute(world.ctx.db);
+    expect(rows).toEqual([{ state: 'delivered' }]);
+  });
+
+  it('groups of results that lock the same rows in other orders are all written', async () => {
+    const copies = new Copies(world.ctx, world.worker, new Taken());
+    await beat(world.ctx, world.worker);
+    await world.readers(newsletter, names(40));
+    const letters = [];
+    for (let n = 0; n < 6; n += 1) {
+      letters.push(await world.letter(newsletter, senderId, { subject: `Letter ${n}` }));
+      await startLetter(world.ctx, letters.at(-1)!);
+    }
+    await findRoutes(world.ctx);
+    const { id: routeId } = await routeOf('heronmail.example');
+    const all = await copies.claim([{ routeId, room: 240 }]);
+    expect(all).toHaveLength(240);
+    const shuffled = [...all].sort((a, b) => (a.row.reader_id < b.row.reader_id ? -1 : 1));
+    const groups = Array.from({ length: 24 }, (_, n) => shuffled.slice(n * 10, n * 10 + 10).sort(() => (n % 2 ? 1 : -1)));
+    await Promise.all(
+      groups.map((group) => copies.record(group.map((parcel) => ({ parcel, ending: { kind: 'delivered', response: '250' } })))),
+    );
+    for (const id of letters) expect(await counts(id)).toMatchObject({ delivered: 40 });
+  });
+
+  it('a letter to 300 never makes another newsletter’s letter to 20 wait', async () => {
+    const other = await world.newsletter('Another');
+    const sender = await world.sender(other, 'another.example');
+    await world.readers(newsletter, names(300));
+    await world.readers(other, names(20));
+    const big = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, big);
+    await findRoutes(world.ctx);
+    const order: string[] = [];
+    world.mail.onTaken = async ({ from }) => void order.push(from.slice(from.indexOf('@')));
+    await running(async () => {
+      await until(() => order.length).toBeGreaterThan(40);
+      const small = await world.letter(other, sender.senderId);
+      await startLetter(world.ctx, small);
+      await until(() => order.length).toBe(320);
+    });
+    const begins = order.indexOf('@bounce.another.example');
+    const ends = order.lastIndexOf('@bounce.another.example');
+    expect(ends - begins).toBeLessThan(150);
+    expect(order).toHaveLength(320);
+  });
+
+  it('nothing stays claimed by a living worker that does not work on it', async () => {
+    await world.readers(newsletter, names(3));
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await findRoutes(world.ctx);
+    await sql`update deliveries set state = 'claimed', claimed_by = ${world.worker}`.execute(world.ctx.db);
+    await sql`delete from route_jobs`.execute(world.ctx.db);
+    const copies = new Copies(world.ctx, world.worker, new Taken());
+    expect(await copies.reclaim([])).toBe(3);
+    await world.work();
+    expect(world.mail.taken).toHaveLength(3);
+  });
+});
+
+describe('clocks that jump', () => {
+  it('a week ahead gives nothing up that was hardly tried; a day back makes nothing wait for a day', async () => {
+    await world.readers(newsletter, names(2));
+    world.mail.answers.set('reader0@heronmail.example', [451, '4.3.0 Later']);
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ delivered: 1 });
+    world.clock.advance(7 * DAY);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ givenUp: 0 });
+    world.clock.advance(-DAY);
+    world.mail.answers.clear();
+    await mendWaits(world.ctx);
+    world.clock.advance(MINUTE);
+    await world.work();
+    expect(await counts(id)).toMatchObject({ delivered: 2 });
+  });
+});
+
+describe('counts', () => {
+  it('of people stay what the rows say, whatever happens in whatever order', async () => {
+    const ids = await world.readers(newsletter, names(12));
+    const list = await world.list(newsletter);
+    const pick = <T>(of: T[], n: number) => of[n % of.length]!;
+    for (let n = 0; n < 120; n += 1) {
+      const reader = pick(ids, n * 7);
+      const roll = (n * 31) % 6;
+      if (roll === 0)
+        await sql`update memberships set state = ${pick(['waiting', 'reading', 'left'], n)} where reader_id = ${reader}`.execute(
+          world.ctx.db,
+        );
+      else if (roll === 1)
+        await sql`update readers set address_state = ${pick(['fine', 'bouncing', 'suppressed', 'unreachable'], n)} where id = ${reader}`.execute(
+          world.ctx.db,
+        );
+      else if (roll === 2)
+        await sql`insert into reader_tags values (${reader}, ${newsletter.id}, ${pick(['a', 'b'], n)}, now()) on conflict do nothing`.execute(
+          world.ctx.db,
+        );
+      else if (roll === 3) await sql`delete from reader_tags where reader_id = ${reader}`.execute(world.ctx.db);
+      else if (roll === 4) await sql`delete from memberships where reader_id = ${reader}`.execute(world.ctx.db);
+      else
+        await sql`insert into memberships values (${reader}, ${list}, ${newsletter.id}, ${pick(['waiting', 'reading'], n)}, now(), null) on conflict (reader_id, list_id) do update set state = excluded.state`.execute(
+          world.ctx.db,
+        );
+      if (n % 10 === 0) await tick(world.ctx, async () => {});
+      if (n % 20 === 0) expect(await recount(world.ctx, newsletter)).toBe(0);
+    }
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+    const totals = await totalsOf(world.ctx, newsletter);
+    const { rows } = await sql<{
+      reading: string;
+    }>`select count(*) filter (where standing = 'reading') as reading from readers where newsletter_id = ${newsletter.id}`.execute(
+      world.ctx.db,
+    );
+    expect(totals.reading).toBe(Number(rows[0]!.reading));
+    // A total that went wrong is found and mended at night.
+    await sql`insert into people_changes (newsletter_id, kind, key, reading) values (${newsletter.id}, 'all', 'all', 5)`.execute(
+      world.ctx.db,
+    );
+    expect(await recount(world.ctx, newsletter)).toBe(1);
+    expect(await totalsOf(world.ctx, newsletter)).toEqual(totals);
+  });
+});
+
+describe('an audience in SQL', () => {
+  it('is the one that is judged in memory, whatever the tree', async () => {
+    const ids = await world.readers(newsletter, names(30));
+    const at = world.clock.now();
+    const lists = [await world.list(newsletter)];
+    for (const name of ['B', 'C']) {
+      const id = newId();
+      lists.push(id);
+      await world.ctx.db
+        .insertInto('lists')
+        .values({ id, newsletter_id: newsletter.id, name, public_name: name, created_at: at })
+        .execute();
+    }
+    const segments = [newId(), newId()];
+    for (const [n, id] of ids.entries()) {
+      for (const [k, list] of lists.entries())
+        if (k > 0 && (n * (k + 3)) % 4 === 0)
+          await world.ctx.db
+            .insertInto('memberships')
+            .values({
+              reader_id: id,
+              list_id: list,
+              newsletter_id: newsletter.id,
+              state: n % 3 ? 'reading' : 'left',
+              since: at,
+              joined_at: at,
+            })
+            .execute();
+      if (n % 5 === 0)
+        await world.ctx.db
+          .insertInto('reader_tags')
+          .values({ reader_id: id, newsletter_id: newsletter.id, tag: n % 2 ? 'keen' : 'new', at })
+          .execute();
+      await sql`update readers set last_read_at = ${n % 4 ? new Date(at.getTime() - n * DAY) : null}, last_clicked_at = ${n % 7 ? null : at}, created_at = ${new Date(at.getTime() - n * 10 * DAY)}, source_name = ${n % 6 ? 'direct' : 'reefboard'} where id = ${id}`.execute(
+        world.ctx.db,
+      );
+    }
+    await sql`update memberships set state = 'left' where list_id = ${lists[0]} and reader_id = any(${ids.slice(0, 9)}::uuid[])`.execute(
+      world.ctx.db,
+    );
+    await sql`update readers set address_state = 'suppressed' where id = ${ids[20]}`.execute(world.ctx.db);
+    const { default: fc } = await import('fast-check');
+    const leaf: import('fast-check').Arbitrary<Condition> = fc.oneof(
+      fc.constantFrom('keen', 'new', 'none').map((tag): Condition => ({ kind: 'tag', tag })),
+      fc.constantFrom(...lists).map((id): Condition => ({ kind: 'on list', id })),
+      fc.constantFrom('direct', 'reefboard').map((name): Condition => ({ kind: 'source', name })),
+      fc.integer({ min: 1, max: 40 }).map((days): Condition => ({ kind: 'read within', days })),
+      fc.integer({ min: 1, max: 40 }).map((days): Condition => ({ kind: 'clicked within', days })),
+      fc
+        .integer({ min: 0, max: 300 })
+        .map((days): Condition => ({ kind: 'came', from: new Date(at.getTime() - days * DAY).toISOString() })),
+    );
+    const { tree } = fc.letrec<{ tree: Condition }>((tie) => ({
+      tree: fc.oneof(
+        { maxDepth: 3 },
+        leaf,
+        fc.record({
+          kind: fc.constantFrom('all' as const, 'any' as const, 'none' as const),
+          of: fc.array(tie('tree'), { maxLength: 3 }),
+        }),
+      ),
+    }));
+    const part = fc.oneof(
+      fc.constantFrom(...lists).map((id) => ({ kind: 'list' as const, id })),
+      fc.constantFrom('keen', 'new').map((tag) => ({ kind: 'tag' as const, tag })),
+      fc.array(fc.constantFrom(...ids), { minLength: 1, maxLength: 5 }).map((some) => ({ kind: 'readers' as const, ids: some })),
+      fc.constantFrom(...segments, newId()).map((id) => ({ kind: 'segment' as const, id })),
+      tree.map((condition) => ({ kind: 'those' as const, condition })),
+    );
+    const facts = await factsOf(world.ctx.db, ids, at);
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(part, { minLength: 1, maxLength: 4 }),
+        fc.array(part, { maxLength: 3 }),
+        tree,
+        tree,
+        async (to, without, one, two) => {
+          const known = new Map([
+            [segments[0]!, one],
+            [segments[1]!, two],
+          ]);
+          const audience: Audience = { to, without };
+          const { rows } = await sql<{
+            id: string;
+          }>`select r.id from (${audienceSql(newsletter.id, audience, known, at)}) a (id) join readers r on r.id = a.id
+          where r.newsletter_id = ${newsletter.id} and r.standing = 'reading' order by 1`.execute(world.ctx.db);
+          const wanted = [...facts.values()]
+            .filter((reader: ReaderFacts) => reader.id !== ids[20] && isIn(audience, reader, known))
+            .map((reader) => reader.id);
+          expect(rows.map((row) => row.id)).toEqual(wanted.sort());
+        },
+      ),
+      { numRuns: 60 },
+    );
+  });
+});
+
+describe('an outage of ours', () => {
+  it('with the sink away and back charges nobody, and every letter goes once', async () => {
+    await world.readers(newsletter, names(50));
+    const { port } = world.mail;
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await world.mail.close();
+    await world.work();
+    const sink = await new MailSink().open(port);
+    world.clock.advance(2 * MINUTE);
+    await world.work();
+    expect(sink.taken).toHaveLength(50);
+    await sink.close();
+  });
+});
