@@ -22,6 +22,16 @@ export default defineConfig({
       {
         resolve: { alias },
         test: {
+          name: 'peers',
+          include: ['tests/peers/**/*.test.ts'],
+          globalSetup: 'tests/integration/setup.ts',
+          hookTimeout: 60_000,
+          fileParallelism: false,
+        },
+      },
+      {
+        resolve: { alias },
+        test: {
           name: 'e2e',
           include: ['tests/e2e/**/*.test.ts'],
           testTimeout: 120_000,

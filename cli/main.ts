@@ -74,9 +74,52 @@ async function doctor(home: Home): Promise<void> {
       () => false,
     );
     results.push(line(health, 'web answers', `see ${home.dir}/logs/web.log`));
+    results.push(...(await queue(home, world, line)));
     addresses(world);
   }
   if (results.includes(false)) process.exitCode = 1;
+}
+
+/** What waits to be sent, by way and age, and what was set aside. */
+async function queue(home: Home, world: World, line: (ok: boolean, text: string, mend?: string) => boolean): Promise<boolean[]> {
+  const { openRuntime } = await import('@/server/runtime');
+  const { readConfig } = await import('@/server/config');
+  const { AGES, queueOf } = await import('@/server/mail/queue');
+  const ctx = await openRuntime('doctor', readConfig({ ...insideEnv(home, world), INKSET_LOG_LEVEL: 'silent' }), 2);
+  try {
+    const { rows, lost, aside } = await queueOf(ctx);
+    const resting = rows.filter((row) => row.resting);
+    const said = [
+      line(
+        resting.length === 0,
+        `${rows.length ? `mail waits on ${rows.length} ways` : 'no mail waits'}`,
+        'see which way rests below, and why',
+      ),
+    ];
+    if (rows.length) {
+      const cells = (all: (string | number)[]) => all.map((cell) => String(cell).padStart(7)).join('');
+      say(`       ${'way'.padEnd(28)}${cells([...AGES.map((age) => `<${age} m`), 'older'])}`);
+      for (const row of rows) {
+        say(`       ${row.route.slice(0, 27).padEnd(28)}${cells(row.waiting.map((n) => n || '·'))}`);
+        if (row.resting) say(`         rests until ${row.resting.until.toISOString().slice(0, 16)}: ${row.resting.reason}`);
+      }
+    }
+    for (const domain of lost)
+      said.push(
+        line(false, `${domain.waiting} letters wait for ${domain.domain}`, domain.said ?? 'its mail hosts are not known'),
+      );
+    said.push(
+      line(
+        aside.length === 0,
+        aside.length ? `${aside.length} mails were set aside` : 'no mail was set aside',
+        'something of ours failed with them:',
+      ),
+    );
+    for (const mail of aside) say(`         ${mail.id} ${mail.kind} to ${mail.to}: ${mail.reason}`);
+    return said;
+  } finally {
+    await ctx.close();
+  }
 }
 
 async function main(): Promise<void> {

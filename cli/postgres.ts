@@ -1,6 +1,7 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { totalmem } from 'node:os';
 import { join } from 'node:path';
 import pg from 'pg';
 import { type Home, readState, writeState } from './home';
@@ -54,7 +55,9 @@ export async function startPostgres(home: Home, taken: Set<number> = new Set()):
     return { url: url(home, state.port), dir, port: state.port };
   }
   const port = await pickPort(state.port ?? 4650, taken);
-  const options = `-c port=${port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=256MB`;
+  // A sixteenth of the memory, and writes spread over longer than the five minutes of the packaged settings: sending touches every reader once.
+  const buffers = Math.max(128, Math.min(2_048, Math.round(totalmem() / 16 / 1_048_576)));
+  const options = `-c port=${port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=${buffers}MB -c wal_compression=on -c max_wal_size=4GB -c checkpoint_timeout=15min`;
   execFileSync(join(programs, 'pg_ctl'), ['-D', dir, '-l', join(dir, 'server.log'), '-w', '-t', '60', '-o', options, 'start'], {
     ...as,
     cwd: dir,

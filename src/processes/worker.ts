@@ -10,7 +10,7 @@ import { connect, isAway } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { jobs } from '@/server/jobs/jobs';
 import { postOffice } from '@/server/jobs/post-office';
-import { beat, housekeeping, mendWaits, releaseClaims, tick } from '@/server/jobs/tick';
+import { beat, foldCounts, housekeeping, mendWaits, releaseClaims, tick } from '@/server/jobs/tick';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
 
@@ -61,7 +61,8 @@ start(async () => {
   const keep = () =>
     housekeeping(ctx).catch((error) => ctx.log.warn({ reason: error.message }, 'housekeeping failed; it comes round again'));
   await keep();
-  const timers = [setInterval(look, 1_000), setInterval(keep, 3_600_000), setInterval(live, 2_000)];
+  const fold = () => foldCounts(ctx).catch(away('counts could not be folded'));
+  const timers = [setInterval(look, 1_000), setInterval(keep, 3_600_000), setInterval(live, 2_000), setInterval(fold, 5_000)];
   const unfollow = ctx.clock.onMoved(() => {
     void keep()
       .then(() => mendWaits(ctx))

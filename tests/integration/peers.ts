@@ -7,6 +7,8 @@ export type Manners = {
   mostLines?: number;
   /** Mails it takes on one connection before it says 421. */
   mailsALine?: number;
+  /** Having said so it does not hang up, but answers 503 to what follows. */
+  lingers?: boolean;
   hello?: string;
   /** Answers by the command that a line begins with. */
   say?: (command: string, line: string) => string | null | undefined;
@@ -18,6 +20,8 @@ export type Manners = {
 export class Peer {
   readonly taken: { to: string; id: string }[] = [];
   lines = 0;
+  /** Connections that ended without a word of farewell. */
+  torn = 0;
   opened = 0;
   mostOpen = 0;
   refused = 0;
@@ -46,6 +50,10 @@ export class Peer {
       this.mostOpen = Math.max(this.mostOpen, this.lines);
       if (manners.greeting === null) return;
       socket.write(`${manners.greeting ?? '220 mx'}\r\n`);
+      let farewell = false;
+      socket.on('close', () => {
+        if (!farewell) this.torn += 1;
+      });
       let pending = '';
       let data: string[] | null = null;
       let to = '';
@@ -85,16 +93,20 @@ export class Peer {
           if (command === 'EHLO') answer(manners.hello ?? '250-mx\r\n250 PIPELINING');
           else if (command === 'MAIL' && manners.mailsALine !== undefined && mails >= manners.mailsALine) {
             answer('421 4.7.0 Enough for one connection');
-            socket.end();
-          } else if (command === 'RCPT') {
+            if (!manners.lingers) socket.end();
+          } else if (manners.lingers && manners.mailsALine === mails && command !== 'QUIT')
+            answer('503 5.5.1 Sender not yet given');
+          else if (command === 'RCPT') {
             to = /<([^>]*)>/.exec(line)![1]!;
             answer('250 2.1.5 Fine');
           } else if (command === 'DATA' && to === '') answer('503 5.5.1 Nobody to send it to');
           else if (command === 'DATA') {
             data = [];
             answer('354 Go on');
-          } else if (command === 'QUIT') socket.end('221 Bye\r\n');
-          else answer('250 2.0.0 Fine');
+          } else if (command === 'QUIT') {
+            farewell = true;
+            socket.end('221 Bye\r\n');
+          } else answer('250 2.0.0 Fine');
         }
       });
     });

@@ -19,7 +19,7 @@ import { SignUps } from '@/server/forms/sign-ups';
 import { newId } from '@/server/ids';
 import { type JobName, jobs } from '@/server/jobs/jobs';
 import { postOffice } from '@/server/jobs/post-office';
-import { beat, housekeeping, releaseClaims, tick } from '@/server/jobs/tick';
+import { beat, foldCounts, housekeeping, releaseClaims, tick } from '@/server/jobs/tick';
 import { newDkimPair } from '@/server/mail/identity';
 import type { PostOffice } from '@/server/mail/post-office';
 import { scheduleLetter } from '@/server/sending/letters';
@@ -195,6 +195,7 @@ export class TestWorld {
       await tick(this.ctx, async (name, payload) => due.push([name, payload]));
       for (const [name, payload] of due) await tasks[name](payload, undefined as never);
       found = (await this.office.settle()) > 0 || due.length > 0;
+      await foldCounts(this.ctx);
     }
   }
 

@@ -177,7 +177,7 @@ export type Schema = {
   letter_changes: { letter_id: string; newsletter_id: string; domain_id: number } & Partial<LetterCounts>;
   letter_sums: { letter_id: string; newsletter_id: string; domain_id: number } & { [K in keyof LetterCounts]: Generated<number> };
   people_totals: { newsletter_id: string; kind: 'all' | 'list' | 'tag' | 'source' | 'form'; key: string } & PeopleCounts;
-  source_counts: {
+  source_parts: {
     newsletter_id: string;
     day: string;
     dimension: string;

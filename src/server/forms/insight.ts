@@ -28,7 +28,7 @@ export async function stepsOf(ctx: Context, newsletter: Newsletter, formId: stri
     from form_days where form_id = ${formId} and day >= ${since}`.execute(ctx.db);
   // By the day they came: whoever came within the last 30 days cannot have stayed for so long.
   const stayed = await sql<FormSteps['stayed']>`
-    select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as still from source_counts
+    select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as still from source_parts
     where newsletter_id = ${newsletter.id} and dimension = 'form' and name = ${formId} and day < ${new Date(now.getTime() - 30 * 86_400_000).toISOString().slice(0, 10)}::date`.execute(
     ctx.db,
   );
@@ -57,7 +57,7 @@ export async function compareForms(
 export async function insightOf(ctx: Context, newsletter: Newsletter, formId: string): Promise<FormInsight> {
   const by = async (what: 'page' | 'source' | 'campaign') => {
     const { rows } = await sql<Counted>`
-      select name, sum(asked)::int as readers, sum(confirmed)::int as confirmed from source_counts
+      select name, sum(asked)::int as readers, sum(confirmed)::int as confirmed from source_parts
       where newsletter_id = ${newsletter.id} and dimension = ${`${what} of ${formId}`} group by 1 order by 3 desc, 2 desc, 1 limit 6`.execute(
       ctx.db,
     );

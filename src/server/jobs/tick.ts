@@ -4,6 +4,7 @@ import { LONGEST_PAUSE_MS } from '@/core/sending/way';
 import type { Context } from '../context';
 import { endOldTrials } from '../forms/trials';
 import { forgetOldLimits } from '../limits';
+import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
 import { forgiveOld } from '../sending/mailboxes';
 import { giveUpStale } from '../sending/routing';
@@ -61,11 +62,10 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   );
   await giveUpStale(ctx);
   await finishLetters(ctx);
-  await foldCounts(ctx);
 }
 
 /** Folds appended counts into sums, one worker at a time, and keeps routes' due times right, whatever two transactions did to them at once. */
-async function foldCounts(ctx: Context): Promise<void> {
+export async function foldCounts(ctx: Context): Promise<void> {
   await ctx.db.transaction().execute(async (trx) => {
     const { rows } = await sql<{ mine: boolean }>`select pg_try_advisory_xact_lock(hashtext('fold')) as mine`.execute(trx);
     if (!rows[0]?.mine) return;
@@ -133,11 +133,17 @@ export async function mendWaits(ctx: Context): Promise<void> {
     where d.letter_id = j.letter_id and d.sent_on = j.sent_on and d.route_id = j.route_id and d.state = 'queued' and d.tried_at is not null and d.due_at > ${later(LONGEST_WAIT_MS)}`.execute(
     ctx.db,
   );
-  await sql`
+  const { rows } = await sql<{ route_id: number }>`
     update route_jobs j set next_due = d.due from (
       select j.route_id, j.letter_id, (select min(due_at) from deliveries d where d.letter_id = j.letter_id and d.sent_on = j.sent_on and d.route_id = j.route_id and d.state = 'queued') as due
       from route_jobs j where j.next_due > ${now}) d
-    where d.route_id = j.route_id and d.letter_id = j.letter_id and d.due is not null and d.due < j.next_due`.execute(ctx.db);
+    where d.route_id = j.route_id and d.letter_id = j.letter_id and d.due is not null and d.due < j.next_due returning j.route_id`.execute(
+    ctx.db,
+  );
+  await routesDue(
+    ctx.db,
+    rows.map((row) => row.route_id),
+  );
 }
 
 /** What is done once an hour: old windows and trials forgotten, the next months' partitions made, totals held against the rows once a night. */

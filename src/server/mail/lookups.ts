@@ -84,8 +84,8 @@ export type Looked = {
 };
 
 /**
- * Looks domains up that mail waits for and whose route is not known any more, those with most mail first, and domains that were gone and
- * may be back. Returns what came of each, for whoever has mail for them. Several workers may do it at once.
+ * Looks domains up that mail waits for and whose route is not known any more, those with most mail first; then domains that are new, so that their
+ * first letter finds them known, and those that were gone and may be back. Returns what came of each, for whoever has mail for them. Several workers may do it at once.
  */
 export async function lookUpDomains(ctx: Context, most = 500): Promise<Looked[]> {
   const now = ctx.clock.now();
@@ -95,7 +95,7 @@ export async function lookUpDomains(ctx: Context, most = 500): Promise<Looked[]>
     .where(
       sql<boolean>`id in (
         select id from mail_domains where wanted > 0 and look_at <= ${now}
-        union all select id from mail_domains where state = 'gone' and look_at <= ${now}
+        union all (select id from mail_domains where state in ('gone', 'new') and look_at <= ${now} order by look_at limit 200)
         union all select m.domain_id from mails m join mail_domains d on d.id = m.domain_id
           where m.state = 'queued' and m.route_id is null and m.due_at <= ${now} and (d.look_at <= ${now} or d.state = 'fine'))`,
     )

@@ -32,7 +32,7 @@ export interface Source<P extends Parcel = Parcel> {
   /** Takes up to `room` due mails of each route for this worker; fewer when no more are due. */
   claim(wants: Want[]): Promise<P[]>;
   /** May it still go? Asked of what was claimed a while ago: somebody may have left, a letter may have been stopped. */
-  stillWanted(parcels: P[]): Promise<Set<string>>;
+  stillWanted(parcel: P): Promise<boolean>;
   make(parcel: P): Promise<Made>;
   /** Writes what came of parcels, in one transaction. Throws if it cannot. */
   record(results: Result<P>[]): Promise<void>;

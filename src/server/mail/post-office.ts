@@ -445,14 +445,11 @@ export class PostOffice {
     if (at > now()) await pause(Math.min(30_000, at - now()));
   }
 
+  /** Asks for a mail once more; one that is not wanted any more, or cannot be asked for, goes back as its row says. */
   async #mayGo(parcel: Parcel): Promise<boolean> {
-    const wanted = await parcel.source.stillWanted([parcel]).catch(() => null);
-    if (wanted === null) {
-      this.#record(parcel, { kind: 'put back', reason: null, waitMs: 0 });
-      return false;
-    }
-    if (!wanted.has(parcel.id)) this.#inHand.get(parcel.source)?.delete(parcel.id);
-    return wanted.has(parcel.id);
+    const wanted = await parcel.source.stillWanted(parcel).catch(() => false);
+    if (!wanted) this.#record(parcel, { kind: 'put back', reason: null, waitMs: 0 });
+    return wanted;
   }
 
   /** Lays all that waits at a station back. */

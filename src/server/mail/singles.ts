@@ -73,19 +73,15 @@ export class Singles implements Express {
       }));
   }
 
-  async stillWanted(parcels: MailParcel[]): Promise<Set<string>> {
-    const rows = await this.ctx.db
+  async stillWanted({ row }: MailParcel): Promise<boolean> {
+    const found = await this.ctx.db
       .selectFrom('mails')
       .select('id')
-      .where(
-        'id',
-        'in',
-        parcels.map(({ id }) => id),
-      )
+      .where('id', '=', row.id)
       .where('state', '=', 'claimed')
       .where('claimed_by', '=', this.workerId)
-      .execute();
-    return new Set(rows.map(({ id }) => id));
+      .executeTakeFirst();
+    return found !== undefined;
   }
 
   async make({ row }: MailParcel): Promise<Made> {

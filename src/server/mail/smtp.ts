@@ -134,15 +134,14 @@ export class MailLine {
         return outcome;
       }
     }
-    const refused = said.replies.find((reply) => reply.code >= 400 && reply.code !== 421);
+    // The first refusal is the one that counts: commands that follow a refused one in the same packet are refused for that alone (RFC 2920 section 3.1).
+    const refused = said.replies.find((reply) => reply.code >= 400);
     if (refused) {
-      const outcome = readReply(refused.code, `${refused.code} ${refused.text}`, refused === to ? 'RCPT' : 'other');
+      const outcome = this.#outcome(refused, refused === to ? 'RCPT' : 'other');
       if (!said.error && !said.replies.some((reply) => reply.code === 421)) await this.#say('RSET', mail).catch(() => {});
       else this.#fail('closed the connection');
       return outcome;
     }
-    const bye = said.replies.find((reply) => reply.code === 421);
-    if (bye) throw this.#fail(`said: 421 ${bye.text}`, 421);
     throw said.error ?? this.#fail('answered what makes no sense here');
   }
 

@@ -123,13 +123,11 @@ export class Copies implements Source {
     }));
   }
 
-  async stillWanted(parcels: Copy[]): Promise<Set<string>> {
-    const { rows } = await sql<{ sent_on: string; id: string }>`
-      select d.sent_on, d.id from deliveries d join letters l on l.id = d.letter_id
-      where d.sent_on = any(${parcels.map(({ row }) => row.sent_on)}::date[]) and (d.sent_on, d.id) in
-        (select * from unnest(${parcels.map(({ row }) => row.sent_on)}::date[], ${parcels.map(({ row }) => row.id)}::bigint[]))
+  async stillWanted({ row }: Copy): Promise<boolean> {
+    const { rows } = await sql`
+      select 1 from deliveries d join letters l on l.id = d.letter_id where d.sent_on = ${row.sent_on}::date and d.id = ${row.id}
         and d.state = 'claimed' and d.claimed_by = ${this.workerId} and l.state = 'sending'`.execute(this.ctx.db);
-    return new Set(rows.map((row) => `${row.sent_on} ${row.id}`));
+    return rows.length > 0;
   }
 
   async make({ row }: Copy): Promise<Made> {

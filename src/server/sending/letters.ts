@@ -170,15 +170,19 @@ export async function chooseSender(ctx: Context, newsletter: Newsletter, id: str
   });
 }
 
-/** Marks letters as sent that have nothing left to send. */
+/** Marks letters as sent that have nothing left to send. Those that stand in no queue any more are looked at one by one, which is cheap; the others are not. */
 export async function finishLetters(ctx: Context): Promise<void> {
-  const { rows } = await sql<{ id: string }>`
-    select l.id from letters l where l.state = 'sending'
-      and not exists (select 1 from route_jobs j where j.letter_id = l.id)
-      and not exists (select 1 from deliveries d where d.letter_id = l.id and d.sent_on = l.sent_on and d.state = 'queued')
-      and not exists (select 1 from deliveries d where d.letter_id = l.id and d.sent_on = l.sent_on and d.state = 'claimed')`.execute(
+  const { rows } = await sql<{ id: string; sent_on: string }>`
+    select l.id, l.sent_on from letters l where l.state = 'sending' and not exists (select 1 from route_jobs j where j.letter_id = l.id)`.execute(
     ctx.db,
   );
-  for (const { id } of rows)
-    await ctx.db.transaction().execute((trx) => moveLetter(ctx, trx, id, 'finish', null, { finished_at: ctx.clock.now() }));
+  for (const { id, sent_on } of rows) {
+    const { rows: left } = await sql<{ state: string }>`
+      (select state from deliveries where letter_id = ${id} and sent_on = ${sent_on}::date and state = 'queued' limit 1)
+      union all (select state from deliveries where letter_id = ${id} and sent_on = ${sent_on}::date and state = 'claimed' and claimed_by is not null limit 1)`.execute(
+      ctx.db,
+    );
+    if (left.length === 0)
+      await ctx.db.transaction().execute((trx) => moveLetter(ctx, trx, id, 'finish', null, { finished_at: ctx.clock.now() }));
+  }
 }

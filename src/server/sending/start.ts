@@ -176,7 +176,8 @@ type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
 
 /**
  * Who gets a letter, fixed by one INSERT … SELECT: everyone in its audience who reads and may be written to, each once. Suppression beats every
- * selection. Their route is that of their domain as far as it is known, or the newsletter's relay. Returns how many.
+ * selection. In the order in which they came, so that neighbours here are neighbours there, when each is written to. Their route is that of their domain as far as it was ever known, or the newsletter's relay; what was known long ago is looked up again
+ * while they leave. Returns how many.
  */
 async function insertRecipients(
   db: Db,
@@ -192,18 +193,18 @@ async function insertRecipients(
     insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, route_id, variant, chips, due_at)
     select ${to.sentOn}::date, r.newsletter_id, ${to.letterId}::uuid, r.id, r.address, r.domain_id,
       coalesce((select x.id from relays y join routes x on x.newsletter_id = y.newsletter_id where y.newsletter_id = ${to.newsletterId}::uuid and y.switched_on),
-               case when d.state = 'fine' and d.look_at > ${to.now} then d.route_id end),
+               case when d.state = 'fine' then d.route_id end),
       ${to.variants > 1 ? sql`(row_number() over (order by hashtextextended(r.id::text, 7)) % ${to.variants})::smallint` : sql`0`}, ${chips}, ${to.now}::timestamptz
     from (${audienceSql(to.newsletterId, to.audience, segments, to.now)}) audience (id)
     join readers r on r.id = audience.id join mail_domains d on d.id = r.domain_id
     where r.newsletter_id = ${to.newsletterId}::uuid and r.standing = 'reading'
       and not exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key)
-    on conflict do nothing`.execute(db);
+    order by r.id on conflict do nothing`.execute(db);
   return Number(result.numAffectedRows ?? 0);
 }
 
 /** Puts a letter's deliveries in their routes' queues, counts them by domain, and asks for the routes that are not known. */
-async function queue(db: Db, { letterId, newsletterId, sentOn }: Of): Promise<void> {
+async function queue(db: Db, { letterId, newsletterId, sentOn, now }: Of): Promise<void> {
   await sql`
     insert into route_jobs (route_id, letter_id, newsletter_id, sent_on, next_due, turn)
     select q.route_id, ${letterId}::uuid, ${newsletterId}::uuid, ${sentOn}::date, q.due, coalesce((select min(turn) from route_jobs j where j.route_id = q.route_id), 0)
@@ -213,8 +214,9 @@ async function queue(db: Db, { letterId, newsletterId, sentOn }: Of): Promise<vo
     update routes r set due_at = least(coalesce(r.due_at, q.next_due), q.next_due) from (select route_id, next_due from route_jobs where letter_id = ${letterId} order by route_id) q
     where r.id = q.route_id and (r.due_at is null or r.due_at > q.next_due)`.execute(db);
   await sql`
-    with counted as (select domain_id, count(*)::int as n, count(*) filter (where route_id is null)::int as lost from deliveries
-      where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued' group by 1),
+    with counted as (select q.domain_id, q.n, case when q.lost > 0 or d.look_at <= ${now} then q.n else 0 end as lost from (
+      select domain_id, count(*)::int as n, count(*) filter (where route_id is null)::int as lost from deliveries
+      where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued' group by 1) q join mail_domains d on d.id = q.domain_id),
     ranked as (select *, row_number() over (order by n desc, domain_id) as place from counted),
     kept as (insert into letter_sums (newsletter_id, letter_id, domain_id, recipients)
       select ${newsletterId}::uuid, ${letterId}::uuid, case when place <= ${DOMAINS_COUNTED} then domain_id else 0 end, sum(n) from ranked group by 3)

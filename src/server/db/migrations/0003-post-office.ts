@@ -46,7 +46,7 @@ create table mail_domains (
   wanted int not null default 0               -- how many letters wait for its route to be found
 );
 create index mail_domains_wanted on mail_domains (look_at) where wanted > 0;
-create index mail_domains_gone on mail_domains (look_at) where state = 'gone';
+create index mail_domains_gone on mail_domains (look_at) where state in ('gone', 'new');
 create function mail_domain(address text) returns int language plpgsql as $$
 declare
   domain text := lower(substring(address from '[^@]*$'));

@@ -22,15 +22,15 @@ const adds = (table: string, names: string[]) => names.map((name) => `${name} = 
 
 /**
  * One count: changes are appended by whoever makes them, so that nobody waits for anybody; a worker folds them into sums; the view adds both,
- * so that what is read is right at any moment.
+ * so that what is read is right at any moment. The parts are for those who add up more of them than one key's, and need no sum in between.
  */
 const counted = (name: string, view: string, keys: string[], fields: string[]) => {
   const names = keys.map((key) => key.split(' ')[0]).join(', ');
   return `
 create table ${name}_changes (${keys.map((key) => `${key} not null`).join(', ')}, ${ints(fields)});
 create table ${name}_sums (${keys.map((key) => `${key} not null`).join(', ')}, ${ints(fields)}, primary key (${names}));
-create view ${view} as select ${names}, ${sums(fields)}
-  from (select ${names}, ${fields.join(', ')} from ${name}_sums union all select ${names}, ${fields.join(', ')} from ${name}_changes) parts group by ${names};
+create view ${name}_parts as select ${names}, ${fields.join(', ')} from ${name}_sums union all select ${names}, ${fields.join(', ')} from ${name}_changes;
+create view ${view} as select ${names}, ${sums(fields)} from ${name}_parts group by ${names};
 create function fold_${name}() returns int language plpgsql as $$
 declare folded int;
 begin
@@ -53,7 +53,8 @@ create index on letter_sums (letter_id);
 create view letter_counts as select newsletter_id, letter_id, ${sums(LETTER)} from letter_domain_counts group by newsletter_id, letter_id;
 
 ${counted('people', 'people_totals', ['newsletter_id uuid', 'kind text', 'key text'], PEOPLE)}
-${counted('source', 'source_counts', ['newsletter_id uuid', 'day date', 'dimension text', 'name text'], SOURCE)}
+${counted('source', 'source_counts', ['newsletter_id uuid', 'dimension text', 'name text', 'day date'], SOURCE)}
+create index on source_sums (newsletter_id, day);
 alter table letter_sums add foreign key (newsletter_id) references newsletters on delete cascade;
 alter table people_sums add foreign key (newsletter_id) references newsletters on delete cascade;
 alter table source_sums add foreign key (newsletter_id) references newsletters on delete cascade;

@@ -1,7 +1,8 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
-import { counted } from '@/core/growth/figures';
+import { counted, figure } from '@/core/growth/figures';
 import { spokenTime } from '@/core/growth/times';
+import { AGES, queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { domainsOf } from '@/server/senders/domains';
 import { type SenderView, sendersOf } from '@/server/senders/senders';
@@ -53,7 +54,8 @@ const usedWords = ({ used }: SenderView) =>
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const [senders, domains, relay] = await Promise.all([
+  const [queue, senders, domains, relay] = await Promise.all([
+    queueOf(ctx, newsletter.id),
     sendersOf(ctx, newsletter),
     domainsOf(ctx, newsletter),
     relayOf(ctx, newsletter),
@@ -249,6 +251,40 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           />
         )}
       </Section>
+      {(queue.rows.length > 0 || queue.aside.length > 0) && (
+        <Section title="Waiting, by way and age" aside="mail that is due">
+          {queue.rows.length > 0 && (
+            <Table
+              label="Mail that waits"
+              columns={[
+                { title: 'Way' },
+                ...AGES.map((age) => ({ title: `under ${age} min`, figure: true, hideNarrow: age !== 5 && age !== 80 })),
+                { title: 'older', figure: true },
+              ]}
+              rows={queue.rows.map((row) => ({
+                key: row.route,
+                cells: [
+                  <span key="w">
+                    <b>{row.route}</b>
+                    {row.resting && (
+                      <span className="block border-l-2 border-l-ochre pl-2 text-small text-ink-2">
+                        {row.resting.reason}. Tried again {spokenTime(row.resting.until, now, newsletter.time_zone)}; its readers
+                        are not to blame.
+                      </span>
+                    )}
+                  </span>,
+                  ...row.waiting.map((n) => (n ? figure(n) : '–')),
+                ],
+              }))}
+            />
+          )}
+          {queue.aside.map((mail) => (
+            <Note key={mail.id} tone="mend" title={`A ${mail.kind} to ${mail.to} was set aside`}>
+              {mail.reason}
+            </Note>
+          ))}
+        </Section>
+      )}
       <p className="text-ink-2">
         Bounces and complaints by provider and DMARC reports will stand here too. They are not built yet.
       </p>

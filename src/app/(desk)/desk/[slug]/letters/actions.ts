@@ -1,9 +1,21 @@
 'use server';
 
 import type { ActionResult } from '@/core/faults';
-import { chooseSender } from '@/server/sending/letters';
+import { chooseSender, pauseLetter, resumeLetter, stopLetter } from '@/server/sending/letters';
 import { onDesk } from '../../../../desk';
 
 export async function sendFrom(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => chooseSender(ctx, newsletter, id, String(data.get('senderId'))));
+}
+
+export async function pause(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter, person) => pauseLetter(ctx, newsletter, id, person.name));
+}
+
+export async function resume(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter, person) => resumeLetter(ctx, newsletter, id, person.name));
+}
+
+export async function stop(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter, person) => stopLetter(ctx, newsletter, id, person.name));
 }

@@ -3,14 +3,14 @@ import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { sendersOf } from '@/server/senders/senders';
 import { letterOf } from '@/server/sending/views';
-import { ChoiceField } from '@/ui/kit/action-form';
+import { ActionButton, ChoiceField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { Table } from '@/ui/kit/table';
 import { LetterPreview } from '@/ui/sending/letter-preview';
 import { deskOf, orNotFound } from '../../../../../desk';
-import { sendFrom } from '../actions';
+import { pause, resume, sendFrom, stop } from '../actions';
 
 export const metadata: Metadata = { title: 'Letter' };
 
@@ -25,6 +25,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
     0,
     counts.recipients - counts.delivered - counts.bounced - counts.refused - counts.givenUp - counts.cancelled,
   );
+  const underWay = letter.state === 'starting' || letter.state === 'sending' || letter.state === 'paused';
   const ahead = letter.state === 'scheduled' || letter.state === 'held';
   return (
     <Screen
@@ -96,7 +97,36 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
       }
     >
       {letter.state === 'sending' && <Refreshing seconds={2} />}
-      <Standfirst title={letter.subject} trail={[{ label: 'Letters', href: `/desk/${slug}/letters` }]}>
+      <Standfirst
+        title={letter.subject}
+        trail={[{ label: 'Letters', href: `/desk/${slug}/letters` }]}
+        actions={
+          underWay && (
+            <>
+              {letter.state === 'paused' && (
+                <ActionButton tone="main" action={resume.bind(null, slug, id)} done="It goes on">
+                  Let it go on
+                </ActionButton>
+              )}
+              {letter.state === 'sending' && (
+                <ActionButton action={pause.bind(null, slug, id)} done="Paused">
+                  Pause it
+                </ActionButton>
+              )}
+              <ActionDialog
+                opens="Stop it …"
+                opensTone="harm"
+                title="Stop this letter for good?"
+                words="Whoever has not got it yet will not get it, and it cannot be started again. The few that are being handed over at this moment may still arrive."
+                submit="Stop it"
+                done="Stopped"
+                tone="harm"
+                action={stop.bind(null, slug, id)}
+              />
+            </>
+          )
+        }
+      >
         {letter.state === 'scheduled' && <>It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself.</>}
         {letter.state === 'held' && <>It is held back and leaves by itself once this is mended.</>}
         {letter.state === 'starting' && <>It is starting: who gets it is being fixed.</>}

@@ -1,0 +1,316 @@
+import { readFileSync } from 'node:fs';
+import { sql } from 'kysely';
+import pg from 'pg';
+import pino from 'pino';
+import { deliveryToken, leaveToken } from '@/core/sending/token';
+import { newPostsOf } from '@/server/autosend/new-posts';
+import { systemClock } from '@/server/clock/clock';
+import { readConfig } from '@/server/config';
+import type { Context, Newsletter } from '@/server/context';
+import { connect, type Db } from '@/server/db/connection';
+import { migrate } from '@/server/db/migrate';
+import { MarkBook } from '@/server/delivery/marks';
+import { fieldsOf } from '@/server/forms/fields';
+import { createForm, formOf, formsOf, versionsOf } from '@/server/forms/forms';
+import { compareForms, insightOf } from '@/server/forms/insight';
+import { testOf } from '@/server/forms/tests';
+import { find } from '@/server/growth/find';
+import { sourcesOf } from '@/server/growth/sources';
+import { today } from '@/server/growth/today';
+import { newId } from '@/server/ids';
+import { newslettersOf } from '@/server/newsletters/newsletters';
+import { publicRoutes } from '@/server/public/router';
+import { listsOf, readerProfile, readersPage, totalsOf } from '@/server/readers/readers';
+import { domainsOf } from '@/server/senders/domains';
+import { sendersOf } from '@/server/senders/senders';
+import { letterOf, lettersOf } from '@/server/sending/views';
+import { prepareNewsletter } from './letter';
+import { outsideResolver, SMALL_DOMAINS } from './outside';
+import { line } from './report';
+
+const READERS = 1_000_000;
+const LETTERS = 400;
+const DELIVERIES = 10_000_000;
+const EVENTS = 50_000_000;
+const DAYS = 540;
+const RUNS = 25;
+const NAME = 'inkset_bench_million';
+
+/**
+ * A database with a million readers (a long tail of domains, 18 months of joins), 400 letters, ten million deliveries and fifty million events, filled
+ * once and kept; and how long each screen and each public path takes there: p95 of the server's time, one after the other, 25 times each.
+ */
+export async function million(serverUrl: string): Promise<void> {
+  const admin = new pg.Client({ connectionString: serverUrl });
+  await admin.connect();
+  const { rows } = await admin.query('select 1 from pg_database where datname = $1', [NAME]);
+  if (rows.length === 0) await admin.query(`create database ${NAME}`);
+  await admin.end();
+  const url = serverUrl.replace(/\/[^/]*$/, `/${NAME}`);
+  const { db } = connect(url, () => {}, 10);
+  try {
+    await migrate(db);
+    const config = readConfig({
+      INKSET_DATABASE_URL: url,
+      INKSET_SECRET: 'a secret that is long enough for a bench',
+      INKSET_WEB_ORIGIN: 'https://inkset.example',
+      INKSET_LINK_ORIGIN: 'https://go.inkset.example',
+      INKSET_MAIL_DOMAIN: 'inkset.example',
+    });
+    const ctx: Context = { db, clock: systemClock, config, log: pino({ level: 'silent' }), resolver: outsideResolver() };
+    const there = await db.selectFrom('newsletters').selectAll().where('name', '=', 'Bench').executeTakeFirst();
+    const newsletter = there?.recounted_at ? there : await fill(ctx);
+    await measure(ctx, newsletter);
+  } finally {
+    await db.destroy();
+  }
+}
+
+const said = (began: number, text: string) => console.log(`  ${text}: ${((performance.now() - began) / 1000).toFixed(0)} s`);
+
+/** Fills the database by statements that make many rows each, without indices and triggers, which come afterwards. */
+async function fill(ctx: Context): Promise<Newsletter> {
+  const { db } = ctx;
+  let began = performance.now();
+  const { newsletter, senderId } = await prepareNewsletter(ctx);
+  const lists: string[] = [];
+  for (const name of ['Thursday letters', 'Field notes']) {
+    const id = newId();
+    lists.push(id);
+    await db
+      .insertInto('lists')
+      .values({ id, newsletter_id: newsletter.id, name, public_name: name, created_at: new Date() })
+      .execute();
+  }
+  const forms: string[] = [];
+  for (const name of ['After every article', 'Corner card', 'Footer'])
+    forms.push((await createForm(ctx, newsletter, { name })).id);
+  const of = newsletter.id;
+  await quietly(db, async (trx) => {
+    await sql`create function pg_temp.v7(at timestamptz, n bigint) returns uuid language sql immutable as
+      $$ select (lpad(to_hex((extract(epoch from at) * 1000)::bigint), 12, '0') || '7' || substr(md5(n::text), 1, 3) || '8' || substr(md5(n::text), 4, 15))::uuid $$`.execute(
+      trx,
+    );
+    await sql`insert into mail_domains (name, state, look_at)
+      select case when n < 4 then (array['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'])[n + 1] else 'd' || (n - 4) || '.small.example' end, 'fine', 'infinity'
+      from generate_series(0, ${SMALL_DOMAINS + 3}) n`.execute(trx);
+    // More come later than early; each has a source, a page and a form, as they are in life: few large ones and many small.
+    await sql`
+      insert into readers (id, newsletter_id, address, address_key, domain_id, first_name, address_state, lists_reading, lists_waiting, lists_left, confirmed, last_sent_at, last_read_at,
+        source_form_id, source_page, source_class, source_name, source_placement, source_language, last_touch, created_on, created_at)
+      select pg_temp.v7(at, n), ${of}::uuid, who || n || '@' || d.name, who || n || '@' || d.name, d.id, initcap(who), case when n % 97 = 0 then 'suppressed' when n % 89 = 0 then 'bouncing' else 'fine' end,
+        (n % 10 < 8)::int, (n % 10 = 8)::int, (n % 10 = 9)::int, n % 10 <> 8, now() - make_interval(days => n % 30), case when n % 3 = 0 then now() - make_interval(days => n % 90) end,
+        (${forms}::uuid[])[1 + n % 3], 'https://lanternfish.example/posts/' || (n % 400), 'link', case when n % 5 < 3 then (array['direct', 'search.example', 'reefboard.example'])[1 + n % 3] else 'site' || (n % 300) || '.example' end,
+        (array['panel', 'corner card', 'pop-up'])[1 + n % 3], 'en', case when n % 20 = 0 then jsonb_build_object('medium', 'social', 'campaign', 'c' || (n % 40)) end, at::date, at
+      from (select n, now() - interval '1 day' * (${DAYS} * (1 - sqrt(n / ${READERS}::float8))) as at, (array['mara', 'ilse', 'tomas', 'jorun', 'sunniva', 'aldous', 'odile', 'rufus'])[1 + n % 8] as who
+            from generate_series(1, ${READERS}) n) g
+      join mail_domains d on d.id = (select min(id) from mail_domains) + case when n % 5 < 2 then 4 + (n::bigint * 7919) % ${SMALL_DOMAINS} else n % 4 end`.execute(
+      trx,
+    );
+    await sql`insert into memberships (reader_id, list_id, newsletter_id, state, since, joined_at)
+      select r.id, (${lists}::uuid[])[l], r.newsletter_id, case when lists_reading > 0 then 'reading' when lists_waiting > 0 then 'waiting' else 'left' end, created_at, case when confirmed then created_at end
+      from readers r cross join generate_series(1, 2) l where r.newsletter_id = ${of} and (l = 1 or hashtext(r.id::text) % 3 = 0)`.execute(
+      trx,
+    );
+    await sql`insert into reader_tags select id, newsletter_id, 'tag' || (hashtext(id::text) % 10), created_at from readers where newsletter_id = ${of} and hashtext(id::text) % 3 = 0`.execute(
+      trx,
+    );
+    await sql`insert into consents (newsletter_id, reader_id, list_id, act, state, at) select newsletter_id, reader_id, list_id, 'ask', 'waiting', since from memberships where newsletter_id = ${of}`.execute(
+      trx,
+    );
+  });
+  said(began, 'a million readers with their lists, tags and consents');
+  began = performance.now();
+  for (let day = -31; day <= DAYS + 31; day += 28) await sql`select ensure_month((current_date - ${day}::int)::date)`.execute(db);
+  await sql`
+    insert into posts (id, newsletter_id, slug, title, document, created_at, updated_at)
+    select gen_random_uuid(), ${of}::uuid, 'post-' || n, 'Letter number ' || n, '{"version":1,"nodes":[]}', now(), now() from generate_series(1, ${LETTERS}) n`.execute(
+    db,
+  );
+  await sql`
+    insert into letters (id, newsletter_id, kind, post_id, audience, sender_id, subjects, preview_line, state, state_at, due_at, started_at, finished_at, sent_on, html, text, created_at, domain_id)
+    select gen_random_uuid(), ${of}::uuid, 'post', p.id, jsonb_build_object('to', jsonb_build_array(jsonb_build_object('kind', 'list', 'id', ${lists[0]}::text)), 'without', '[]'::jsonb), ${senderId}::uuid,
+      jsonb_build_array(p.title), '', 'sent', at, at, at, at, at::date, '<p>Hello</p>', 'Hello', at, (select id from domains where newsletter_id = ${of} limit 1)
+    from (select *, now() - interval '1 day' * (${DAYS}::float8 * (1 - substr(slug, 6)::int / ${LETTERS}::float8)) as at from posts where newsletter_id = ${of}) p`.execute(
+    db,
+  );
+  await sql`insert into letter_links select l.id, n, 'https://lanternfish.example/' || n, 100 from letters l cross join generate_series(0, 9) n where l.newsletter_id = ${of}`.execute(
+    db,
+  );
+  const indices = await dropIndices(db, ['deliveries', 'events']);
+  const each = Math.round(DELIVERIES / LETTERS);
+  // The last letter goes to everyone who reads, the others to as many as there are deliveries for.
+  await sql`
+    insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, state, due_at, attempts, tried_at, delivered_at, opened_at, opened_by_machine_at, clicked_at, response)
+    select l.sent_on, ${of}::uuid, l.id, r.id, r.address, r.domain_id, case when r.n % 200 = 0 then 'bounced' when r.n % 300 = 0 then 'refused' else 'delivered' end, l.due_at, 1, l.due_at, l.due_at + interval '1 minute',
+      case when r.n % 3 = 0 then l.due_at + interval '1 hour' end, case when r.n % 5 = 0 then l.due_at + interval '2 minutes' end, case when r.n % 10 = 0 then l.due_at + interval '1 hour' end, '250 2.0.0 Taken'
+    from (select id, sent_on, due_at, row_number() over (order by due_at) as k from letters where newsletter_id = ${of}) l
+    join (select id, address, domain_id, row_number() over (order by id) as n from readers where newsletter_id = ${of}) r
+      on r.n between (l.k * 2477 * 97) % ${READERS - each} + 1 and (l.k * 2477 * 97) % ${READERS - each} + ${each} or (l.k = ${LETTERS} and r.n % 10 < 8)`.execute(
+    db,
+  );
+  said(began, `${LETTERS} letters and their deliveries`);
+  began = performance.now();
+  const times = Math.max(1, Math.round(EVENTS / DELIVERIES));
+  await sql`
+    insert into events (day, at, newsletter_id, letter_id, delivery_id, reader_id, kind, machine, link_position, agent)
+    select d.sent_on, d.due_at + make_interval(mins => k * 7), d.newsletter_id, d.letter_id, d.id, d.reader_id, case when k = 3 then 'click' else 'open' end, k = 1, case when k = 3 then 0 end, 'Mozilla/5.0'
+    from deliveries d cross join generate_series(1, ${times}) k where d.newsletter_id = ${of}`.execute(db);
+  said(began, 'their events');
+  began = performance.now();
+  await indices.restore();
+  said(began, 'indices');
+  began = performance.now();
+  await sql`
+    insert into letter_sums (newsletter_id, letter_id, domain_id, recipients, delivered, bounced, refused, opened_people, opened_machines, clicked)
+    select newsletter_id, letter_id, case when domain_id <= (select min(id) + 3 from mail_domains) then domain_id else 0 end, count(*), count(*) filter (where state = 'delivered'), count(*) filter (where state = 'bounced'),
+      count(*) filter (where state = 'refused'), count(opened_at), count(opened_by_machine_at), count(clicked_at) from deliveries where newsletter_id = ${of} group by 1, 2, 3`.execute(
+    db,
+  );
+  await sql`insert into form_days (form_id, newsletter_id, day, loaded, seen, started, sent_in, confirmed) select f, ${of}::uuid, d::date, 900, 600, 60, 30, 25 from unnest(${forms}::uuid[]) f cross join generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
+    db,
+  );
+  await sql`insert into daily_counts (newsletter_id, day, asked, joined, left_count) select ${of}::uuid, d::date, 1900, 1500, 90 from generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
+    db,
+  );
+  await sql`select recount_people(${of}::uuid), recount_sources(${of}::uuid)`.execute(db);
+  for (let n = 0; n < 60; n += 1) await sql`select fold_people(), fold_source()`.execute(db);
+  await sql`vacuum analyze`.execute(db);
+  await db.updateTable('newsletters').set({ recounted_at: new Date() }).where('id', '=', of).execute();
+  said(began, 'counts, and what the planner wants to know');
+  return newsletter;
+}
+
+/** Loads many rows without the triggers that keep counts. */
+const quietly = (db: Db, work: (trx: Db) => Promise<void>): Promise<void> =>
+  db.transaction().execute(async (trx) => {
+    await sql`set local session_replication_role = replica`.execute(trx);
+    await work(trx);
+  });
+
+/** Takes the indices of tables away that are no constraint; they come back with `restore`. */
+async function dropIndices(db: Db, tables: string[]): Promise<{ restore(): Promise<void> }> {
+  const { rows } = await sql<{ name: string; definition: string }>`
+    select indexname as name, indexdef as definition from pg_indexes where tablename = any(${tables}) and indexname not like '%_pkey'`.execute(
+    db,
+  );
+  for (const { name } of rows) await sql`drop index ${sql.ref(name)}`.execute(db);
+  return {
+    async restore() {
+      await sql`set maintenance_work_mem = '1GB'`.execute(db);
+      for (const { definition } of rows) await sql.raw(definition.replace(' ON ONLY ', ' ON ')).execute(db);
+    },
+  };
+}
+
+async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
+  const { db } = ctx;
+  const { rows: members } = await sql<{
+    user_id: string;
+  }>`select user_id from members where newsletter_id = ${newsletter.id}`.execute(db);
+  const letter = (await lettersOf(ctx, newsletter, 1))[0]!;
+  const forms = await formsOf(ctx, newsletter);
+  const form = forms[1]!;
+  const page = await readersPage(ctx, newsletter, {});
+  const { rows: some } = await sql<{ id: string; sent_on: string; reader_id: string }>`
+    select id, sent_on, reader_id from deliveries where letter_id = ${letter.id} and sent_on = (select sent_on from letters where id = ${letter.id}) limit 1`.execute(
+    db,
+  );
+  const copy = some[0]!;
+  const ref = { id: BigInt(copy.id), sentOn: copy.sent_on };
+  const marks = new MarkBook(ctx);
+  const routes = publicRoutes(ctx, marks);
+  const { keys } = ctx.config;
+  const visit = (path: string, method = 'GET', body = '') =>
+    routes({
+      method,
+      url: new URL(path, 'https://go.inkset.example'),
+      headers: {
+        get: (name) =>
+          ({
+            'user-agent': 'Mozilla/5.0',
+            accept: 'application/json',
+            'content-type': 'application/x-www-form-urlencoded',
+            'x-forwarded-for': `198.51.${Math.floor(Math.random() * 250)}.${Math.floor(Math.random() * 250)}`,
+          })[name] ?? null,
+      },
+      body: async () => Buffer.from(body),
+    });
+  let visitor = 0;
+  const screens: Record<string, () => Promise<unknown>> = {
+    'the frame of every screen': () => newslettersOf(ctx, members[0]!.user_id),
+    Today: () => today(ctx, newsletter),
+    Letters: () => lettersOf(ctx, newsletter),
+    'a letter to 800,000': () => letterOf(ctx, newsletter, letter.id),
+    Readers: () => Promise.all([readersPage(ctx, newsletter, {}), totalsOf(ctx, newsletter)]),
+    'Readers, a later page': () => readersPage(ctx, newsletter, { before: page.next! }),
+    'Readers, waiting': () => readersPage(ctx, newsletter, { state: 'waiting' }),
+    'Readers, unreachable': () => readersPage(ctx, newsletter, { state: 'bouncing' }),
+    'Readers, “sunniva44”': () => readersPage(ctx, newsletter, { find: 'sunniva44' }),
+    'Readers, “mara”': () => readersPage(ctx, newsletter, { find: 'mara' }),
+    'Readers, “d17.sm”': () => readersPage(ctx, newsletter, { find: 'd17.sm' }),
+    'Readers, “zq”': () => readersPage(ctx, newsletter, { find: 'zq' }),
+    'Readers, “nobodyhere”': () => readersPage(ctx, newsletter, { find: 'nobodyhere' }),
+    'a reader': () => readerProfile(ctx, newsletter, copy.reader_id),
+    Forms: () => formsOf(ctx, newsletter),
+    'a form': async () => {
+      await formOf(ctx, newsletter, form.id);
+      await Promise.all([
+        listsOf(ctx, newsletter),
+        fieldsOf(ctx, newsletter),
+        sendersOf(ctx, newsletter),
+        versionsOf(ctx, newsletter, form.id),
+        insightOf(ctx, newsletter, form.id),
+        testOf(ctx, newsletter, form.id),
+      ]);
+    },
+    'Auto-sends': () => Promise.all([newPostsOf(ctx, newsletter), sendersOf(ctx, newsletter), listsOf(ctx, newsletter)]),
+    'Growth, 28 days': () => Promise.all([sourcesOf(ctx, newsletter, 28), formsOf(ctx, newsletter)]),
+    'Growth, a year': () => sourcesOf(ctx, newsletter, 365),
+    'Growth, two forms': () => compareForms(ctx, newsletter, [form.id, forms[2]!.id], 28),
+    Delivery: () => Promise.all([sendersOf(ctx, newsletter), domainsOf(ctx, newsletter)]),
+    Settings: () => listsOf(ctx, newsletter),
+    'Find “sunniva44”': () => find(ctx, newsletter, 'sunniva44'),
+    'Find “le”': () => find(ctx, newsletter, 'le'),
+    'a form on a page': () => visit(`/e/form/${form.publicId}.js`),
+    'an open': () => visit(`/e/o/${deliveryToken(ref, 'open', keys)}.gif`),
+    'opens written': async () => {
+      for (let n = 0; n < 100; n += 1) await visit(`/e/o/${deliveryToken({ ...ref, id: ref.id + BigInt(n) }, 'open', keys)}.gif`);
+      await marks.flush();
+    },
+    'the leave page': () => visit(`/e/leave/${leaveToken({ readerId: copy.reader_id, delivery: ref }, 'leave', keys)}`),
+    leaving: async () => {
+      visitor += 1;
+      const { rows } = await sql<{
+        id: string;
+      }>`select id from readers where newsletter_id = ${newsletter.id} and standing = 'reading' order by created_at desc offset ${visitor} limit 1`.execute(
+        db,
+      );
+      const began = performance.now();
+      await visit(`/e/leave/${leaveToken({ readerId: rows[0]!.id, delivery: null }, 'leave', keys)}`, 'POST');
+      return performance.now() - began;
+    },
+    'a sign-up': () => {
+      visitor += 1;
+      return visit(`/e/form/${form.publicId}`, 'POST', `email=new${Date.now()}${visitor}%40heronmail.example`);
+    },
+  };
+  let missed = 0;
+  for (const [name, work] of Object.entries(screens)) {
+    const times: number[] = [];
+    for (let n = 0; n < RUNS + 2; n += 1) {
+      const began = performance.now();
+      const own = await work();
+      if (n >= 2) times.push(typeof own === 'number' ? own : performance.now() - began);
+    }
+    times.sort((a, b) => a - b);
+    const p95 = times[Math.floor(times.length * 0.95)]!;
+    if (p95 > 150) missed += 1;
+    console.log(
+      `  ${line({ name, value: p95, unit: 'ms', yardstick: 'median', yardstickValue: times[Math.floor(times.length / 2)]!, aim: { atMost: 150 } })}`,
+    );
+  }
+  await marks.flush();
+  const memory = Number(/VmRSS:\s+(\d+)/.exec(readFileSync('/proc/self/status', 'utf8'))?.[1] ?? 0) / 1024;
+  console.log(missed ? `  ${missed} over 150 ms` : '  each under 150 ms', `(this process: ${Math.round(memory)} MB)`);
+}
