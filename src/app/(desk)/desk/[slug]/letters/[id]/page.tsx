@@ -115,7 +115,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               )}
               <ActionDialog
                 opens="Stop it …"
-                opensTone="harm"
+                opensTone="quiet"
                 title="Stop this letter for good?"
                 words="Whoever has not got it yet will not get it, and it cannot be started again. The few that are being handed over at this moment may still arrive."
                 submit="Stop it"
