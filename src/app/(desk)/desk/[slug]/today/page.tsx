@@ -62,7 +62,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             <b>{figure(data.week.left)} left</b>
             {last && last.counts.recipients > 0 && (
               <>
-                ; the last letter reached <b>{percent(last.counts.delivered, last.counts.recipients)}</b> of inboxes
+                ; the last letter was delivered to <b>{percent(last.counts.delivered, last.counts.recipients)}</b> of its readers
               </>
             )}
             .
