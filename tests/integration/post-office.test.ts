@@ -3,6 +3,7 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import type { Condition, ReaderFacts } from '@/core/readers/condition';
 import { type Audience, isIn } from '@/core/sending/audience';
 import { writeMarks } from '@/server/delivery/marks';
+import { today } from '@/server/growth/today';
 import { newId } from '@/server/ids';
 import { postOffice } from '@/server/jobs/post-office';
 import { beat, foldCounts, mendWaits, recount } from '@/server/jobs/tick';
@@ -536,6 +537,17 @@ describe('workers side by side', () => {
     expect(await copies.reclaim([])).toBe(3);
     await world.work();
     expect(world.mail.taken).toHaveLength(3);
+  });
+});
+
+describe('what Today says of a provider', () => {
+  it('counts only what came to an end: a letter that waits is no refusal', async () => {
+    await world.readers(newsletter, names(3));
+    world.mail.answers.set('reader0@heronmail.example', [451, '4.3.0 Later']);
+    await world.letter(newsletter, senderId);
+    await world.work();
+    const { standing } = await today(world.ctx, newsletter);
+    expect(standing).toEqual([{ provider: 'heronmail.example', settled: 2, delivered: 2, refused: 0 }]);
   });
 });
 

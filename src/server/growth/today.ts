@@ -11,7 +11,7 @@ import { type LetterRow, lettersOf } from '../sending/views';
 
 export type DayCount = { day: string; joined: number; left: number };
 export type Funnel = { loaded: number; sentIn: number; confirmed: number };
-export type Standing = { provider: string; recipients: number; delivered: number; refused: number };
+export type Standing = { provider: string; settled: number; delivered: number; refused: number };
 export type Today = {
   now: Date;
   totals: Totals;
@@ -115,12 +115,17 @@ async function funnelOf(ctx: Context, newsletter: Newsletter, since: string): Pr
   return row;
 }
 
-/** How each mailbox provider took the letters that began in the last 14 days; of each letter its largest providers are told apart. */
+/**
+ * How each mailbox provider took the letters that began in the last 14 days; of each letter its largest providers are told apart. What still waits
+ * or was called off says nothing of a provider and is not counted.
+ */
 async function standingOf(ctx: Context, newsletter: Newsletter): Promise<Standing[]> {
   const since = new Date(ctx.clock.now().getTime() - 14 * 86_400_000);
   const { rows } = await sql<Standing>`
-    select d.name as provider, sum(c.recipients)::int as recipients, sum(c.delivered)::int as delivered, sum(c.bounced + c.refused + c.given_up)::int as refused
+    select d.name as provider, sum(c.delivered + c.bounced + c.refused + c.given_up)::int as settled, sum(c.delivered)::int as delivered, sum(c.bounced + c.refused + c.given_up)::int as refused
     from letters l cross join lateral (select * from letter_domain_counts c where c.letter_id = l.id) c join mail_domains d on d.id = c.domain_id
-    where l.newsletter_id = ${newsletter.id} and l.started_at >= ${since} group by 1 order by 2 desc limit 6`.execute(ctx.db);
+    where l.newsletter_id = ${newsletter.id} and l.started_at >= ${since} group by 1 having sum(c.delivered + c.bounced + c.refused + c.given_up) > 0 order by 2 desc limit 6`.execute(
+    ctx.db,
+  );
   return rows;
 }

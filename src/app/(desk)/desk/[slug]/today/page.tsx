@@ -165,14 +165,16 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
         <Section title="Delivered, by mailbox provider" aside="14 days">
           <ul>
             {data.standing.map((row) => {
-              const share = row.recipients ? row.delivered / row.recipients : 1;
+              const share = row.delivered / row.settled;
               const tone = share >= 0.98 ? 'fine' : share >= 0.95 ? 'look' : 'mend';
               return (
                 <li key={row.provider} className="flex items-center justify-between gap-2 border-b border-rule-2 py-2">
                   <span className="min-w-0 truncate">{row.provider}</span>
                   <span className="figures flex shrink-0 items-center gap-2 font-semibold">
                     {(100 * share).toFixed(1)}%{' '}
-                    <Chip tone={tone}>{tone === 'fine' ? 'arrives' : tone === 'look' ? 'mostly arrives' : 'often refused'}</Chip>
+                    <Chip tone={tone}>
+                      {tone === 'fine' ? 'accepted' : tone === 'look' ? 'mostly accepted' : 'often refused'}
+                    </Chip>
                   </span>
                 </li>
               );
