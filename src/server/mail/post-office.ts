@@ -419,7 +419,7 @@ export class PostOffice {
       // It has had enough of this connection. The mail was not tried; it goes on a new one.
       station.met.fullAt = Math.min(station.met.fullAt ?? Number.POSITIVE_INFINITY, line.taken);
       this.#again = true;
-      station.letters.unshift(parcel);
+      this.#first(station, parcel);
       return true;
     }
     const open = [...station.lanes].filter((other) => other !== lane && other.line?.usable).length;
@@ -427,13 +427,18 @@ export class PostOffice {
     if (open > 0 && refused && (!line || line.taken === 0)) {
       // Others are being served: it takes so many at once and no more.
       station.met.refusedAt = Math.min(station.met.refusedAt ?? Number.POSITIVE_INFINITY, open);
-      station.letters.unshift(parcel);
+      this.#first(station, parcel);
       this.#say([station]);
       return false;
     }
     station.met.failures.push(error.message);
     this.#record(parcel, { kind: 'put back', reason: error.message, waitMs: 0 });
     return false;
+  }
+
+  /** Lays a mail that was not tried back where it came from, before the others. */
+  #first(station: Station, parcel: Parcel): void {
+    (parcel.source === this.mails ? station.express : station.letters).unshift(parcel);
   }
 
   /** Keeps the pace that a route asked for. */

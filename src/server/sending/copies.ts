@@ -416,7 +416,7 @@ export async function waitAgain(
 async function rerouteAll(db: Db, job: { letter_id: string; route_id: number | null; sent_on: string }): Promise<void> {
   await sql`
     with lost as (update deliveries set route_id = null where letter_id = ${job.letter_id} and sent_on = ${job.sent_on}::date and route_id = ${job.route_id} and state = 'queued' returning domain_id)
-    update mail_domains d set wanted = l.n, look_at = '-infinity' from (select domain_id, count(*)::int as n from lost group by 1 order by 1) l where d.id = l.domain_id`.execute(
+    update mail_domains d set wanted = d.wanted + l.n, look_at = '-infinity' from (select domain_id, count(*)::int as n from lost group by 1 order by 1) l where d.id = l.domain_id`.execute(
     db,
   );
 }
