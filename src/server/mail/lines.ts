@@ -23,9 +23,9 @@ const withoutTls = new Map<string, number>();
 
 /**
  * Opens a line on a route: to the first of its mail hosts that answers, or to its relay. Encryption is used where it is offered; where it fails,
- * the same host is met in the clear at once, and for an hour (RFC 7435), unless `encrypted` is wanted. Rejects with the last `LineDown`.
+ * the same host is met in the clear at once, and for an hour (RFC 7435). Rejects with the last `LineDown`.
  */
-export async function openLine(ctx: Context, route: OpenRoute, encrypted = false): Promise<MailLine> {
+export async function openLine(ctx: Context, route: OpenRoute): Promise<MailLine> {
   if (route.kind === 'relay') return openRelay(ctx, route.newsletterId!);
   const hosts = await freshHosts(ctx, route);
   const targets: Target[] = tryOrder(hosts).flatMap(({ host, addresses }) =>
@@ -40,12 +40,12 @@ export async function openLine(ctx: Context, route: OpenRoute, encrypted = false
       verify: false,
       patience: ctx.config.patience,
     });
-    const clear = !encrypted && (withoutTls.get(name) ?? 0) > Date.now();
+    const clear = (withoutTls.get(name) ?? 0) > Date.now();
     try {
-      return await MailLine.open(target, manner(encrypted ? 'required' : clear ? 'none' : 'offered'));
+      return await MailLine.open(target, manner(clear ? 'none' : 'offered'));
     } catch (error) {
       last = error;
-      if (!(error instanceof LineDown) || error.step !== 'tls' || encrypted) continue;
+      if (!(error instanceof LineDown) || error.step !== 'tls') continue;
     }
     try {
       const line = await MailLine.open(target, manner('none'));

@@ -7,8 +7,6 @@ export type Parcel = {
   id: string;
   routeId: number;
   source: Source;
-  /** May it go in the clear? */
-  encrypted: boolean;
   /** By performance.now(). */
   claimedAt: number;
 };

@@ -222,7 +222,7 @@ export class PostOffice {
     const free = { true: SLOTS.sound - this.#used(false, true), false: SLOTS.doubtful - this.#used(false, false) };
     if (free.true <= 0 && free.false <= 0) return;
     if (this.#slow() >= MOST_SLOW) return;
-    const candidates = await routesWithLetters(this.ctx, SLOTS.sound + SLOTS.doubtful, []);
+    const candidates = await routesWithLetters(this.ctx, SLOTS.sound + SLOTS.doubtful);
     if (candidates.length === 0) return;
     const share = Math.max(1, Math.floor(SLOTS.sound / candidates.length));
     const wishes = candidates
@@ -368,11 +368,10 @@ export class PostOffice {
       return true;
     }
     try {
-      if (!lane.line?.usable || (parcel.encrypted && !lane.line.encrypted)) {
-        lane.line?.close();
+      if (!lane.line?.usable) {
         lane.line = null;
         lane.openingSince = now();
-        lane.line = await openLine(this.ctx, station.route, parcel.encrypted);
+        lane.line = await openLine(this.ctx, station.route);
         lane.openingSince = 0;
       }
     } catch (error) {

@@ -80,13 +80,12 @@ export async function takeLanes(
 export async function routesWithLetters(
   ctx: Context,
   most: number,
-  except: number[],
 ): Promise<{ routeId: number; room: number; proven: boolean }[]> {
   const now = ctx.clock.now();
   const { rows } = await sql<{ routeId: number; room: number; proven: boolean }>`
     select r.id as "routeId", floor(r.lanes)::int - (select coalesce(sum(held), 0) from lanes where route_id = r.id)::int as room,
            r.proven_at is not null and r.failing_since is null as proven
-    from routes r where r.due_at <= ${now} and (r.paused_until is null or r.paused_until <= ${now}) and r.id <> all(${except}::int[])
+    from routes r where r.due_at <= ${now} and (r.paused_until is null or r.paused_until <= ${now})
       and floor(r.lanes) > (select coalesce(sum(held), 0) from lanes where route_id = r.id)
     order by r.served_at limit ${most}`.execute(ctx.db);
   return rows;

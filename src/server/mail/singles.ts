@@ -67,7 +67,6 @@ export class Singles implements Express {
         id: row.id,
         routeId: row.route_id!,
         source: this,
-        encrypted: false,
         claimedAt,
         row: { ...row, relay: row.relay_of !== null },
       }));

@@ -1,5 +1,5 @@
 import { connect as connectPlain, type Socket } from 'node:net';
-import { connect as connectTls, type TLSSocket } from 'node:tls';
+import { connect as connectTls } from 'node:tls';
 import { type Outcome, plainReply, readReply } from '@/core/sending/outcome';
 import { PATIENCE, type Patience } from '@/core/sending/patience';
 
@@ -85,9 +85,6 @@ export class MailLine {
     }
   }
 
-  get encrypted(): boolean {
-    return 'encrypted' in this.#socket && (this.#socket as TLSSocket).encrypted;
-  }
   /** Can it take another mail? */
   get usable(): boolean {
     return this.#broken === null;

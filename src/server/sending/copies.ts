@@ -116,7 +116,6 @@ export class Copies implements Source {
       id: `${row.sent_on} ${row.id}`,
       routeId: row.route_id,
       source: this,
-      encrypted: false,
       claimedAt,
       row,
       relay: ids.has(row.route_id),
