@@ -64,6 +64,7 @@ export class PostOffice {
   #writing: Promise<void> | null = null;
   #pumping: Promise<void> | null = null;
   #again = false;
+  #sweeping = false;
   #stopping = false;
   #timers: NodeJS.Timeout[] = [];
   #finding: Promise<unknown> | null = null;
@@ -82,7 +83,7 @@ export class PostOffice {
   start(): void {
     this.#timers = [
       setInterval(() => void this.look(), BEAT_MS),
-      setInterval(() => this.#sweep(), 30_000),
+      setInterval(() => this.sweep(), 30_000),
       setInterval(() => this.#quietMinute(), 60_000),
     ];
     void this.look();
@@ -156,6 +157,7 @@ export class PostOffice {
   async #pump(): Promise<void> {
     if (this.#stopping) return;
     await this.#giveBack();
+    await this.#sweep();
     await this.#takeExpress();
     await this.#openForLetters();
     await this.#fill();
@@ -564,14 +566,18 @@ export class PostOffice {
     }
   }
 
-  /** Nothing stays claimed by a worker that does not work on it; what waits here while its letter was stopped is laid down. */
-  #sweep(): void {
+  /** Has claims given back, before the next look for work, on which nobody works. */
+  sweep(): void {
+    this.#sweeping = true;
+  }
+
+  /** Nothing stays claimed by a worker that does not work on it. Never while it claims: what was just claimed is not in hand yet. */
+  async #sweep(): Promise<void> {
+    if (!this.#sweeping) return;
+    this.#sweeping = false;
     for (const source of [this.mails, this.letters]) {
-      const mine = this.#inHand.get(source) ?? new Map<string, Parcel>();
-      source
-        .reclaim([...mine.keys()])
-        .then((lost) => lost && this.ctx.log.warn({ mails: lost }, 'claims without anybody working on them were given back'))
-        .catch(() => {});
+      const lost = await source.reclaim([...(this.#inHand.get(source)?.keys() ?? [])]);
+      if (lost) this.ctx.log.warn({ mails: lost }, 'claims without anybody working on them were given back');
     }
   }
 

@@ -350,7 +350,6 @@ const FIELD: Record<string, 'bounced' | 'refused' | 'given_up' | undefined> = {
 };
 
 type JobKey = { routeId: number; letterId: string };
-const _jobs = (all: JobKey[]) => sql`unnest(${all.map((one) => one.routeId)}::int[], ${all.map((one) => one.letterId)}::uuid[])`;
 
 async function turned(db: Db, shares: (JobKey & { turn: number })[]): Promise<void> {
   await sql`update route_jobs j set turn = n.turn from unnest(${shares.map((one) => one.routeId)}::int[], ${shares.map((one) => one.letterId)}::uuid[], ${shares.map((one) => one.turn)}::float8[]) as n(route_id, letter_id, turn)

@@ -97,7 +97,7 @@ const said = ({ newsletter, on }: Standing, left: boolean): Leaving => ({
 });
 
 /** In the readers' tables, or, where nobody there is meant, in those of tries. */
-async function among<T>(ctx: Context, _ref: LeaveRef, work: (db: Db, rehearsed: boolean) => Promise<T | null>): Promise<T> {
+async function among<T>(ctx: Context, work: (db: Db, rehearsed: boolean) => Promise<T | null>): Promise<T> {
   const found = await ctx.db.transaction().execute((trx) => work(trx, false));
   const tried = found ?? (await inRehearsal(ctx.db, (trx) => work(trx, true)));
   if (tried === null) throw new Fault('not-found', GONE);
@@ -107,7 +107,7 @@ async function among<T>(ctx: Context, _ref: LeaveRef, work: (db: Db, rehearsed: 
 /** What the leave page says: which lists, and where the reader stands. Changes nothing (RFC 8058: a GET must not). */
 export const leavingOf = (ctx: Context, token: string): Promise<Leaving> => {
   const ref = refOf(ctx, token, 'leave');
-  return among(ctx, ref, async (db) => {
+  return among(ctx, async (db) => {
     const found = await standing(db, ref);
     return found && said(found, false);
   });
@@ -116,7 +116,7 @@ export const leavingOf = (ctx: Context, token: string): Promise<Leaving> => {
 /** Takes the reader off what the link is about, at once and without a question (RFC 8058 section 3.1); what waits for them is cancelled with it. Works twice. */
 export async function leave(ctx: Context, token: string, visitor: Visitor, purpose: LeavePurpose = 'leave'): Promise<Leaving> {
   const ref = refOf(ctx, token, purpose);
-  return among(ctx, ref, async (db, rehearsed) => {
+  return among(ctx, async (db, rehearsed) => {
     await db.selectFrom('readers').select('id').where('id', '=', ref.readerId).forUpdate().executeTakeFirst();
     const found = await standing(db, ref);
     if (!found) return null;
