@@ -2,12 +2,15 @@ import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import type { Condition, ReaderFacts } from '@/core/readers/condition';
 import { type Audience, isIn } from '@/core/sending/audience';
+import { leaveToken } from '@/core/sending/token';
 import { writeMarks } from '@/server/delivery/marks';
 import { today } from '@/server/growth/today';
 import { newId } from '@/server/ids';
 import { postOffice } from '@/server/jobs/post-office';
 import { beat, foldCounts, mendWaits, recount } from '@/server/jobs/tick';
 import { post } from '@/server/mail/post';
+import { PostOffice } from '@/server/mail/post-office';
+import { Singles } from '@/server/mail/singles';
 import { totalsOf } from '@/server/readers/readers';
 import { audienceSql, factsOf } from '@/server/sending/audience';
 import { Copies } from '@/server/sending/copies';
@@ -537,6 +540,84 @@ describe('workers side by side', () => {
     expect(await copies.reclaim([])).toBe(3);
     await world.work();
     expect(world.mail.taken).toHaveLength(3);
+  });
+});
+
+describe('a mail at which every connection breaks', () => {
+  it('lets the others of its host go, again and again the first in the queue as it is', async () => {
+    const one = await peer('brittle.example', {
+      say: (command, line) => (command === 'RCPT' && line.includes('reader0@') ? null : undefined),
+    });
+    await world.readers(newsletter, names(40, 'brittle.example'));
+    const id = await world.letter(newsletter, senderId);
+    await world.work();
+    for (let minute = 0; minute < 8; minute += 1) {
+      world.clock.advance(MINUTE);
+      await world.work();
+    }
+    expect(one.taken).toHaveLength(39);
+    expect(await counts(id)).toMatchObject({ delivered: 39, refused: 0, bounced: 0, givenUp: 0 });
+    const { rows } = await sql`select 1 from readers where address_state <> 'fine'`.execute(world.ctx.db);
+    expect(rows).toEqual([]);
+  });
+});
+
+describe('somebody leaves while a worker has their letter in hand', () => {
+  it('and both want what the other holds: leaving is tried again and holds', async () => {
+    await world.readers(newsletter, names(1));
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    const reader = await world.ctx.db.selectFrom('readers').select('id').executeTakeFirstOrThrow();
+    const token = leaveToken({ readerId: reader.id, delivery: null }, 'leave', world.ctx.config.keys);
+    const left = await world.ctx.db.transaction().execute(async (trx) => {
+      await sql`select 1 from deliveries where reader_id = ${reader.id} for update`.execute(trx);
+      const leaving = leave(world.ctx, token, { network: 'n', agent: 'a' });
+      await until(
+        async () => (await sql`select 1 from pg_locks where not granted`.execute(world.ctx.db)).rows.length,
+      ).toBeGreaterThan(0);
+      // The one that waits first is the one that is broken off.
+      await sql`update readers set last_sent_at = now() where id = ${reader.id}`.execute(trx);
+      return { leaving };
+    });
+    expect(await left.leaving).toMatchObject({ state: 'left' });
+    expect(await counts(id)).toMatchObject({ cancelled: 1 });
+  });
+});
+
+describe('sweeping', () => {
+  it('never happens while something is being claimed', async () => {
+    await world.readers(newsletter, names(20));
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await findRoutes(world.ctx);
+    await beat(world.ctx, world.worker);
+    const copies = new Copies(world.ctx, world.worker, new Taken());
+    let claiming = false;
+    const swept: boolean[] = [];
+    const { claim, reclaim } = copies;
+    copies.claim = async (wants) => {
+      claiming = true;
+      office.sweep();
+      const got = await claim.call(copies, wants);
+      await sql`select 1`.execute(world.ctx.db);
+      claiming = false;
+      return got;
+    };
+    copies.reclaim = async (inHand) => {
+      swept.push(claiming);
+      return reclaim.call(copies, inHand);
+    };
+    const office = new PostOffice(
+      world.ctx,
+      world.worker,
+      new Singles(world.ctx, world.worker, async () => {}),
+      copies,
+      async () => 0,
+    );
+    await office.settle();
+    expect(swept).toContain(false);
+    expect(swept).not.toContain(true);
+    expect(world.mail.taken).toHaveLength(20);
   });
 });
 

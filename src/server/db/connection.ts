@@ -58,6 +58,20 @@ export function isAway(error: unknown): boolean {
 export const isTransient = (error: unknown): boolean =>
   ['40P01', '40001', '55P03'].includes((error as { code?: string } | null)?.code ?? '');
 
+const MOST_RETRIES = 20;
+
+/** Runs a transaction again that got in another's way, after a moment of chance, at most 20 times; other errors pass through. */
+export async function inTransaction<T>(db: Db, work: (trx: Db) => Promise<T>): Promise<T> {
+  for (let tries = 0; ; tries += 1) {
+    try {
+      return await db.transaction().execute(work);
+    } catch (error) {
+      if (!isTransient(error) || tries >= MOST_RETRIES) throw error;
+      await new Promise((resolve) => setTimeout(resolve, Math.random() * 20 * (tries + 1)));
+    }
+  }
+}
+
 /** Runs `work` until the database answers, waiting a little longer each time (at most 2 s); other errors pass through. */
 export async function untilBack<T>(work: () => Promise<T>, wait: (ms: number) => Promise<void>): Promise<T> {
   for (let tries = 0; ; tries += 1) {

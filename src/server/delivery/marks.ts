@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { isMachine } from '@/core/delivery/machine';
 import type { DeliveryRef } from '@/core/sending/token';
 import type { Context } from '../context';
-import { type Db, isTransient, untilBack } from '../db/connection';
+import { type Db, inTransaction, untilBack } from '../db/connection';
 import { countLetters, type LetterChange } from '../sending/counts';
 
 /** An open or a click as it came in. */
@@ -67,16 +67,7 @@ type Found = {
  * Writes marks in one transaction: events, the first of each kind on the delivery, the letters' counts, and on their readers when they last read and
  * clicked. A click is also an open by a person. Rows are locked in one order, and what got in another's way is tried again.
  */
-export async function writeMarks(ctx: Context, marks: Mark[]): Promise<void> {
-  for (let tries = 0; ; tries += 1) {
-    try {
-      return await ctx.db.transaction().execute((trx) => write(trx, marks));
-    } catch (error) {
-      if (!isTransient(error) || tries >= 20) throw error;
-      await new Promise((resolve) => setTimeout(resolve, Math.random() * 20 * (tries + 1)));
-    }
-  }
-}
+export const writeMarks = (ctx: Context, marks: Mark[]): Promise<void> => inTransaction(ctx.db, (trx) => write(trx, marks));
 
 async function write(trx: Db, marks: Mark[]): Promise<void> {
   const { rows } = await sql<Found>`

@@ -3,7 +3,7 @@ import { bounceOutcome, namesRecipient, readDeliveryStatus } from '@/core/delive
 import type { Outcome } from '@/core/sending/outcome';
 import { readDeliveryToken, readMailToken } from '@/core/sending/token';
 import type { Context } from '../context';
-import type { Db } from '../db/connection';
+import { type Db, inTransaction } from '../db/connection';
 import { countLetters } from '../sending/counts';
 import { leave } from '../sending/leave';
 import { Taken, tellMailboxes } from '../sending/mailboxes';
@@ -62,8 +62,8 @@ export async function takeReturned(ctx: Context, message: Returned): Promise<Kep
   const token = /^[bm]-([a-z2-7]+)$/.exec(local)?.[1] ?? '';
   const ref = local.startsWith('b-') ? readDeliveryToken(token, 'bounce', ctx.config.keys) : null;
   const mailId = local.startsWith('m-') ? readMailToken(token, ctx.config.keys) : null;
-  if (ref) return ctx.db.transaction().execute((trx) => markLetter(ctx, trx, { sentOn: ref.sentOn, id: String(ref.id) }, saidOf));
-  if (mailId) return ctx.db.transaction().execute((trx) => markMail(ctx, trx, mailId, saidOf));
+  if (ref) return inTransaction(ctx.db, (trx) => markLetter(ctx, trx, { sentOn: ref.sentOn, id: String(ref.id) }, saidOf));
+  if (mailId) return inTransaction(ctx.db, (trx) => markMail(ctx, trx, mailId, saidOf));
   return 'nothing';
 }
 

@@ -29,6 +29,8 @@ const BEAT_MS = 200;
 const RECHECK_MS = 2_000;
 const GRACE_MS = 10_000;
 const MOST_AT_ONCE = 250;
+/** A mail at which a fresh connection broke lets others go first: it may be the mail. */
+const BROKE_WAIT_MS = 5 * 60_000;
 
 const now = () => performance.now();
 const pause = (ms: number) => new Promise<void>((resolve) => setTimeout(resolve, ms));
@@ -424,8 +426,11 @@ export class PostOffice {
       return true;
     }
     const open = [...station.lanes].filter((other) => other !== lane && other.line?.usable).length;
-    const refused = ['greeting', 'hello', 'send'].includes(error.step) || /refused|closed/.test(error.message);
-    if (open > 0 && refused && (!line || line.taken === 0)) {
+    const turnedAway =
+      error.step === 'send'
+        ? error.code === 421
+        : ['greeting', 'hello'].includes(error.step) || /refused|closed/.test(error.message);
+    if (open > 0 && turnedAway && (!line || line.taken === 0)) {
       // Others are being served: it takes so many at once and no more.
       station.met.refusedAt = Math.min(station.met.refusedAt ?? Number.POSITIVE_INFINITY, open);
       this.#first(station, parcel);
@@ -433,7 +438,8 @@ export class PostOffice {
       return false;
     }
     station.met.failures.push(error.message);
-    this.#record(parcel, { kind: 'put back', reason: error.message, waitMs: 0 });
+    const waitMs = error.step === 'send' && error.code !== 421 ? BROKE_WAIT_MS : 0;
+    this.#record(parcel, { kind: 'put back', reason: error.message, waitMs });
     return false;
   }
 

@@ -4,7 +4,7 @@ import { transition } from '@/core/readers/state';
 import { listsIn } from '@/core/sending/audience';
 import { type LeavePurpose, type LeaveRef, readLeaveToken } from '@/core/sending/token';
 import type { Context } from '../context';
-import type { Db } from '../db/connection';
+import { type Db, inTransaction } from '../db/connection';
 import { inRehearsal } from '../db/rehearsal';
 import { noteForOwners } from '../newsletters/alerts';
 import { countDays } from '../readers/days';
@@ -98,7 +98,7 @@ const said = ({ newsletter, on }: Standing, left: boolean): Leaving => ({
 
 /** In the readers' tables, or, where nobody there is meant, in those of tries. */
 async function among<T>(ctx: Context, work: (db: Db, rehearsed: boolean) => Promise<T | null>): Promise<T> {
-  const found = await ctx.db.transaction().execute((trx) => work(trx, false));
+  const found = await inTransaction(ctx.db, (trx) => work(trx, false));
   const tried = found ?? (await inRehearsal(ctx.db, (trx) => work(trx, true)));
   if (tried === null) throw new Fault('not-found', GONE);
   return tried;

@@ -28,16 +28,13 @@ export class Taken {
 }
 
 /**
- * Tells readers' mailboxes what was said of them, in the transaction that writes it: a dead mailbox is suppressed, a sign adds to the evidence, a
- * delivery takes from it. Many mailboxes of one route refused in the same words within an hour speak of the way: then none is suppressed, those that
+ * Tells readers' mailboxes what was said of them, in the transaction that writes it: a dead mailbox is suppressed, a sign adds to the
+ * evidence. Many mailboxes of one route refused in the same words within an hour speak of the way: then none is suppressed, those that
  * were for these words are given back, and the route rests. Returns the readers whose mailbox is not to blame.
  */
 export async function tellMailboxes(ctx: Context, db: Db, all: Said[], taken: Taken): Promise<Set<string>> {
   const now = ctx.clock.now();
   const innocent = new Set<string>();
-  for (const one of all) {
-    if (one.outcome.kind === 'delivered' && one.routeId !== null) taken.add(one.routeId, 1, now);
-  }
   for (const one of all) {
     if (one.outcome.kind !== 'dead') continue;
     if (one.routeId !== null && (await isOfTheWay(ctx, db, one, one.outcome, taken))) innocent.add(one.readerId);
