@@ -546,17 +546,17 @@ describe('workers side by side', () => {
 describe('a mail at which every connection breaks', () => {
   it('lets the others of its host go, again and again the first in the queue as it is', async () => {
     const one = await peer('brittle.example', {
-      say: (command, line) => (command === 'RCPT' && line.includes('reader0@') ? null : undefined),
+      say: (command, line) => (command === 'RCPT' && /reader[0-7]@/.test(line) ? null : undefined),
     });
-    await world.readers(newsletter, names(40, 'brittle.example'));
+    await world.readers(newsletter, names(400, 'brittle.example'));
     const id = await world.letter(newsletter, senderId);
     await world.work();
     for (let minute = 0; minute < 8; minute += 1) {
       world.clock.advance(MINUTE);
       await world.work();
     }
-    expect(one.taken).toHaveLength(39);
-    expect(await counts(id)).toMatchObject({ delivered: 39, refused: 0, bounced: 0, givenUp: 0 });
+    expect(one.taken).toHaveLength(400 - 8);
+    expect(await counts(id)).toMatchObject({ delivered: 392, refused: 0, bounced: 0, givenUp: 0 });
     const { rows } = await sql`select 1 from readers where address_state <> 'fine'`.execute(world.ctx.db);
     expect(rows).toEqual([]);
   });

@@ -29,8 +29,9 @@ const BEAT_MS = 200;
 const RECHECK_MS = 2_000;
 const GRACE_MS = 10_000;
 const MOST_AT_ONCE = 250;
-/** A mail at which a fresh connection broke lets others go first: it may be the mail. */
+/** A mail at which a fresh connection broke off lets others go first: it may be the mail. After so many of them in a row it is the way. */
 const BROKE_WAIT_MS = 5 * 60_000;
+const MOST_BROKEN = 10;
 
 const now = () => performance.now();
 const pause = (ms: number) => new Promise<void>((resolve) => setTimeout(resolve, ms));
@@ -45,6 +46,8 @@ type Station = {
   dry: boolean;
   closed: boolean;
   met: Met;
+  /** Fresh connections in a row that broke off at a mail. */
+  broken: number;
   sent: number[];
   nextAt: number;
   idle: Set<() => void>;
@@ -258,6 +261,7 @@ export class PostOffice {
         dry: false,
         closed: false,
         met: metNothing(),
+        broken: 0,
         sent: [],
         nextAt: 0,
         idle: new Set(),
@@ -385,6 +389,7 @@ export class PostOffice {
     try {
       const outcome = await line.send(made.envelope, made.message, lane.recorded);
       station.met.good += 1;
+      station.broken = 0;
       if (station.sent.push(now()) > 20_000) station.sent.splice(0, 10_000);
       if (outcome.kind === 'later' && outcome.slow) {
         station.met.slow = outcome.response;
@@ -437,9 +442,14 @@ export class PostOffice {
       this.#say([station]);
       return false;
     }
+    const broke = error.step === 'send' && error.code === 0 && /closed the connection/.test(error.message);
+    if (broke && station.broken < MOST_BROKEN) {
+      station.broken += 1;
+      this.#record(parcel, { kind: 'put back', reason: error.message, waitMs: BROKE_WAIT_MS });
+      return true;
+    }
     station.met.failures.push(error.message);
-    const waitMs = error.step === 'send' && error.code !== 421 ? BROKE_WAIT_MS : 0;
-    this.#record(parcel, { kind: 'put back', reason: error.message, waitMs });
+    this.#record(parcel, { kind: 'put back', reason: error.message, waitMs: broke ? BROKE_WAIT_MS : 0 });
     return false;
   }
 
