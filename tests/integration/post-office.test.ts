@@ -312,7 +312,18 @@ describe('single mails', () => {
 
   it('go before letters on the same route', async () => {
     const order: string[] = [];
-    world.mail.onTaken = async ({ to }) => void order.push(to);
+    // The installation's own key is made with its first mail, which takes a while.
+    await single('first@heronmail.example');
+    await world.work();
+    let open = () => {};
+    const opened = new Promise<void>((resolve) => {
+      open = resolve;
+    });
+    // From the twentieth letter on the host answers none, until a lane has the confirmation before it.
+    world.mail.onTaken = async ({ to }) => {
+      order.push(to);
+      if (order.length > 20 && to !== 'somebody@heronmail.example') await opened;
+    };
     await world.readers(newsletter, names(400));
     const id = await world.letter(newsletter, senderId);
     await startLetter(world.ctx, id);
@@ -320,8 +331,11 @@ describe('single mails', () => {
       await until(() => order.length).toBeGreaterThan(20);
       const at = order.length;
       const confirmation = await single('somebody@heronmail.example');
+      await until(async () => (await mailOf(confirmation)).state).not.toBe('queued');
+      open();
       await until(async () => (await mailOf(confirmation)).state).toBe('delivered');
-      expect(order.indexOf('somebody@heronmail.example') - at).toBeLessThan(250);
+      // Each of at most twenty lanes has one letter in hand; what they claimed besides waits.
+      expect(order.indexOf('somebody@heronmail.example') - at).toBeLessThan(45);
       await until(async () => (await counts(id)).delivered).toBe(400);
     });
   });
