@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs';
 import Joi from 'joi';
 import type { KeyRing } from '@/core/keys';
 import type { Patience } from '@/core/sending/patience';
@@ -36,6 +37,8 @@ export type Config = {
   clockUrl: string;
   /** Allows fetching from loopback addresses: the demo's blog. Never in production. */
   allowLoopback: boolean;
+  /** Certificate authorities to trust beside those that everybody does, as PEM: of an SMTP service inside one's own network. '' for none. */
+  trustedCa: string;
   /** How long answers of mail servers are waited for, where not as long as RFC 5321 asks. */
   patience: Partial<Patience>;
   feedSeconds: number;
@@ -73,6 +76,7 @@ const schema = Joi.object({
   INKSET_EDGE_PORT: port.default(4610),
   INKSET_CLOCK_URL: origin.allow('').default(''),
   INKSET_ALLOW_LOOPBACK: Joi.boolean().default(false),
+  INKSET_TRUSTED_CA: Joi.string().allow('').default(''),
   INKSET_PATIENCE: Joi.string().allow('').default(''),
   INKSET_FEED_SECONDS: Joi.number().integer().min(1).default(300),
   INKSET_FORM_SECONDS: Joi.number().min(0).max(60).default(2),
@@ -105,6 +109,7 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     edgePort: value.INKSET_EDGE_PORT,
     clockUrl: value.INKSET_CLOCK_URL,
     allowLoopback: value.INKSET_ALLOW_LOOPBACK,
+    trustedCa: value.INKSET_TRUSTED_CA && readFileSync(value.INKSET_TRUSTED_CA, 'utf8'),
     patience: readPatience(value.INKSET_PATIENCE),
     feedSeconds: value.INKSET_FEED_SECONDS,
     formSeconds: value.INKSET_FORM_SECONDS,

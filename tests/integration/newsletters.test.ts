@@ -4,6 +4,7 @@ import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { confirm } from '@/server/forms/confirm';
 import { newId } from '@/server/ids';
+import { post } from '@/server/mail/post';
 import { keepRelay, relayOf } from '@/server/mail/relay';
 import { dropLogo, keepLogo, readMedia } from '@/server/newsletters/media';
 import { acceptInvitation, invite, membersOf, setRole, withdraw } from '@/server/newsletters/members';
@@ -222,5 +223,35 @@ describe('an SMTP service of one’s own', () => {
     await world.work();
     expect((await letterOf(world.ctx, newsletter, id)).state).toBe('sent');
     expect(taken).toHaveLength(10);
+  });
+
+  it('keeps a twentieth of its hour for single mails, and lets those wait for the next hour too when that is used up', async () => {
+    const { senderId } = await world.sender(newsletter, 'second.example');
+    const before = taken.length;
+    await keepRelay(world.ctx, newsletter, input({ perHour: 40 }));
+    world.clock.advance(120 * MINUTE);
+    await world.readers(
+      newsletter,
+      Array.from({ length: 60 }, (_, n) => `more${n}@fjordbox.example`),
+    );
+    const id = await world.letter(newsletter, senderId, { subject: 'Sixty and more' });
+    await world.work();
+    expect(taken.length - before).toBe(38);
+    expect((await letterOf(world.ctx, newsletter, id)).resting[0]?.reason).toMatch(/takes no more letters for now/);
+    for (let n = 0; n < 4; n += 1)
+      await post(world.ctx, world.ctx.db, {
+        newsletterId: newsletter.id,
+        kind: 'confirmation',
+        to: `new${n}@fjordbox.example`,
+        subject: 'Please confirm',
+        notice: { name: 'N', colour: '#17645c', heading: 'H', paragraphs: ['P'], footer: ['F'] },
+      });
+    await world.work();
+    expect(taken.length - before).toBe(40);
+    world.clock.advance(61 * MINUTE);
+    await world.work();
+    const { rows } = await world.pool.query("select state from mails where to_address like 'new%'");
+    expect(rows.map((row) => row.state)).toEqual(Array.from({ length: 4 }, () => 'delivered'));
+    await dropRelay(world.ctx, newsletter);
   });
 });

@@ -119,6 +119,24 @@ describe('nothing from outside holds mail up', () => {
     });
   });
 
+  it('name servers that say nothing: a confirmation to a domain that is new here leaves within a second all the same', async () => {
+    const mute = Array.from({ length: 150 }, (_, n) => `mute${n}.example`);
+    for (const domain of mute) world.dns.mute.add(domain);
+    await world.readers(newsletter, [...mute.map((domain) => `a@${domain}`), ...names(20)]);
+    for (const domain of mute.slice(0, 120)) await single(`b@${domain}`);
+    const id = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, id);
+    await running(async () => {
+      await until(async () => (await counts(id)).delivered).toBe(20);
+      const began = Date.now();
+      const confirmation = await single('mara@fresh.example');
+      await until(async () => (await mailOf(confirmation)).state).toBe('delivered');
+      expect(Date.now() - began).toBeLessThan(3_000);
+      world.dns.speak();
+      await until(async () => (await counts(id)).delivered).toBe(170);
+    });
+  });
+
   it('a mail that cannot be made is set aside with its reason after a few tries, and the rest goes on', async () => {
     const bad = await single('mara@heronmail.example');
     await sql`update mails set content = '{"kind":"notice","notice":{}}' where id = ${bad}`.execute(world.ctx.db);
@@ -308,6 +326,17 @@ describe('single mails', () => {
     expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice(to) })).toBe('bounce');
     const states = await world.ctx.db.selectFrom('readers').select('address_state').execute();
     expect(states.map((row) => row.address_state)).toEqual(['suppressed', 'suppressed']);
+  });
+
+  it('that somebody waits for go before those that nobody does, however many there are', async () => {
+    await Promise.all(names(400).map((to) => single(to)));
+    await sql`update mails set waited_for = false`.execute(world.ctx.db);
+    world.clock.advance(MINUTE);
+    await single('mara@heronmail.example');
+    await world.work();
+    const place = world.mail.taken.findIndex((mail) => mail.to === 'mara@heronmail.example');
+    expect(world.mail.taken).toHaveLength(401);
+    expect(place).toBeLessThan(80);
   });
 
   it('go before letters on the same route', async () => {
@@ -626,7 +655,7 @@ describe('sweeping', () => {
       world.worker,
       new Singles(world.ctx, world.worker, async () => {}),
       copies,
-      async () => 0,
+      async () => {},
     );
     await office.settle();
     expect(swept).toContain(false);

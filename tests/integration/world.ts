@@ -29,7 +29,7 @@ export const START = new Date('2026-11-24T09:00:00Z');
 export const MINUTE = 60_000;
 export const DAY = 86_400_000;
 
-type Taken = { from: string; to: string; source: string };
+type Taken = { from: string; to: string; source: string; encrypted: boolean };
 
 /** A mailbox provider's SMTP server in this process. `answers` gives an address another reply than "taken". */
 export class MailSink {
@@ -40,10 +40,12 @@ export class MailSink {
   #server: SMTPServer | null = null;
   port = 0;
 
-  async open(port = 0): Promise<this> {
+  /** With a certificate it offers STARTTLS. */
+  async open(port = 0, address = '127.0.0.1', certificate?: { key: string; cert: string }): Promise<this> {
     const server = new SMTPServer({
+      ...certificate,
       authOptional: true,
-      disabledCommands: ['STARTTLS', 'AUTH'],
+      disabledCommands: certificate ? ['AUTH'] : ['STARTTLS', 'AUTH'],
       disableReverseLookup: true,
       onRcptTo: ({ address }, _session, callback) => {
         const answer = this.answers.get(address);
@@ -55,14 +57,14 @@ export class MailSink {
         stream.on('end', () => {
           const from = session.envelope.mailFrom ? session.envelope.mailFrom.address : '';
           for (const { address } of session.envelope.rcptTo)
-            this.taken.push({ from, to: address, source: Buffer.concat(chunks).toString('latin1') });
+            this.taken.push({ from, to: address, source: Buffer.concat(chunks).toString('latin1'), encrypted: session.secure });
           const told = this.onTaken && this.taken.length ? this.onTaken(this.taken.at(-1)!) : Promise.resolve();
           void told.then(() => callback());
         });
       },
     });
     server.on('error', () => {});
-    await new Promise<void>((resolve) => server.listen(port, '127.0.0.1', resolve));
+    await new Promise<void>((resolve) => server.listen(port, address, resolve));
     this.#server = server;
     this.port = (server.server.address() as { port: number }).port;
     return this;
@@ -112,7 +114,14 @@ export class SetResolver implements Resolver {
   readonly hosts = new Map<string, { host: string; rank: number }[]>();
   /** Addresses of hosts that do not have the sink's. */
   readonly at = new Map<string, string[] | 'unanswered'>();
+  /** Domains whose name servers say nothing until `speak` is called. */
+  readonly mute = new Set<string>();
+  speak: () => void = () => {};
+  readonly #spoken = new Promise<void>((resolve) => {
+    this.speak = resolve;
+  });
   async mailHosts(domain: string) {
+    if (this.mute.has(domain)) await this.#spoken;
     const code = this.noMail.get(domain);
     if (code === 'null') return [];
     if (code) throw new LookupFailed(code, code);

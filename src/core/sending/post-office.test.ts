@@ -4,6 +4,7 @@ import { afterDelivery, BOUNCING_AT, withSign } from '../delivery/evidence';
 import { type Condition, conditionSchema, holds, type ReaderFacts } from '../readers/condition';
 import { audienceSchema, isIn, listsIn } from './audience';
 import { afterAct, hasBegun, type LetterAct, type LetterState, statesFor } from './letter-state';
+import { isAllowedHost, readStsPolicy, stsId } from './sts';
 import { dealTurns } from './turns';
 import {
   afterFailure,
@@ -70,6 +71,7 @@ describe('a way out', () => {
   it('learns how many mails a line takes, the fewest it ever took', () => {
     expect(afterFullLine(afterFullLine(WAY, 50), 20).mailsALine).toBe(20);
     expect(afterFullLine(afterFullLine(WAY, 20), 50).mailsALine).toBe(20);
+    expect(afterGood(afterFullLine(WAY, 20), 400).mailsALine).toBe(21);
   });
   it('goes slower when it is asked to, and faster again', () => {
     let way = afterSlowDown(WAY, 100, 'too fast', NOW);
@@ -284,4 +286,53 @@ describe('an audience', () => {
     expect(yes({ kind: 'none', of: [] })).toBe(true);
     expect(yes({ kind: 'any', of: [] })).toBe(false);
   });
+});
+
+describe('a domain’s policy (RFC 8461)', () => {
+  it.each<[string, string[], string | null]>([
+    ['the example of the RFC', ['v=STSv1; id=20160831085700Z;'], '20160831085700Z'],
+    ['without the last semicolon', ['v=STSv1; id=1'], '1'],
+    ['with an extension', ['v=STSv1; x=y; id=a1;'], 'a1'],
+    ['beside other values', ['something else', 'v=STSv1;id=2;'], '2'],
+    ['two of them are none', ['v=STSv1; id=1;', 'v=STSv1; id=2;'], null],
+    ['no id', ['v=STSv1;'], null],
+    ['an id that is too long', [`v=STSv1; id=${'a'.repeat(33)};`], null],
+    ['another version', ['v=STSv2; id=1;'], null],
+    ['none', [], null],
+  ])('record: %s', (_, values, id) => expect(stsId(values)).toBe(id));
+  const text = (more: string) => `version: STSv1\r\n${more}`;
+  it.each<[string, string, object | null]>([
+    [
+      'the example of the RFC',
+      text('mode: enforce\r\nmx: mail.example.com\r\nmx: *.example.net\r\nmx: backupmx.example.com\r\nmax_age: 604800\r\n'),
+      { mode: 'enforce', mx: ['mail.example.com', '*.example.net', 'backupmx.example.com'], maxAgeSeconds: 604_800 },
+    ],
+    ['bare newlines', 'version: STSv1\nmode: testing\nmx: A.Example.\nmax_age: 1', { mode: 'testing', mx: ['a.example'] }],
+    ['an unknown key', text('mode: enforce\nmx: a.example\nmax_age: 9\nx-new: 1'), { mode: 'enforce' }],
+    ['a key twice counts the first time', text('mode: none\nmode: enforce\nmax_age: 9'), { mode: 'none' }],
+    ['an age beyond a year', text('mode: none\nmax_age: 9999999999'), { maxAgeSeconds: 31_557_600 }],
+    ['no version', 'mode: none\nmax_age: 9', null],
+    ['no age', text('mode: none'), null],
+    ['a negative age', text('mode: none\nmax_age: -9'), null],
+    ['another mode', text('mode: maybe\nmax_age: 9'), null],
+    ['no hosts where they matter', text('mode: enforce\nmax_age: 9'), null],
+    ['a web page', '<!doctype html><p>version: STSv1', null],
+    ['nothing', '', null],
+  ])('file: %s', (_, file, policy) => {
+    if (policy) expect(readStsPolicy(file)).toMatchObject(policy);
+    else expect(readStsPolicy(file)).toBeNull();
+  });
+  it('never throws and never allows a host that no pattern names', () => {
+    fc.assert(fc.property(fc.string({ maxLength: 400 }), (file) => void readStsPolicy(file)));
+    fc.assert(fc.property(fc.domain(), (host) => !isAllowedHost(host, ['mx.inkset.test', '*.inkset.test'])));
+  });
+  it.each([
+    ['mx.a.example', 'mx.a.example', true],
+    ['MX.A.EXAMPLE.', 'mx.a.example', true],
+    ['mx.a.example', '*.a.example', true],
+    ['b.mx.a.example', '*.a.example', false],
+    ['a.example', '*.a.example', false],
+    ['mx.a.example.evil.test', '*.a.example', false],
+    ['.a.example', '*.a.example', false],
+  ])('%s under %s: %s', (host, pattern, allowed) => expect(isAllowedHost(host, [pattern])).toBe(allowed));
 });

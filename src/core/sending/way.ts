@@ -9,7 +9,7 @@ export type Way = {
   failingSince: Date | null;
   pausedUntil: Date | null;
   pausedFor: string | null;
-  /** How many mails it takes on one connection. */
+  /** How many mails it takes on one connection; only whole ones count, and it is probed again slowly too. */
   mailsALine: number | null;
   /** Its pace where it asked for one. */
   perMinute: number | null;
@@ -22,6 +22,7 @@ export const LONGEST_PAUSE_MS = 30 * 60_000;
 const pauseAfter = (rounds: number) => Math.min(LONGEST_PAUSE_MS, LEAST_PAUSE_MS * 2 ** Math.min(20, Math.max(0, rounds - 1)));
 /** So many good mails let a limit that was met before rise by one. */
 const PROBE_AFTER = 400;
+const MOST_A_LINE = 10_000;
 
 /** After `mails` that met no failure of the way: each adds 1/N of a lane, so that a full round opens one more; a failing way is well again. */
 export function afterGood(way: Way, mails: number): Way {
@@ -29,11 +30,13 @@ export function afterGood(way: Way, mails: number): Way {
   const lanesMost = way.lanesMost === null ? null : Math.min(MOST_LANES, way.lanesMost + mails / PROBE_AFTER);
   const most = lanesMost === null ? MOST_LANES : Math.min(MOST_LANES, Math.floor(lanesMost));
   const lanes = Math.max(1, Math.min(most, way.lanes + mails / Math.max(1, way.lanes)));
+  // A connection that was cut short once at one mail is no limit for ever.
+  const mailsALine = way.mailsALine === null ? null : Math.min(MOST_A_LINE, way.mailsALine + mails / PROBE_AFTER);
   const failing = way.failedRounds > 0 || way.failingSince !== null;
-  if (!failing && lanes === way.lanes && lanesMost === way.lanesMost) return way;
+  if (!failing && lanes === way.lanes && lanesMost === way.lanesMost && mailsALine === way.mailsALine) return way;
   // A rest that was asked for is kept; one for failures ends with the first mail that goes.
   const rest = failing ? { pausedUntil: null, pausedFor: null } : {};
-  return { ...way, lanes, lanesMost, failedRounds: 0, failingSince: null, ...rest };
+  return { ...way, lanes, lanesMost, mailsALine, failedRounds: 0, failingSince: null, ...rest };
 }
 
 /**

@@ -12,6 +12,7 @@ import type { Judgement, Verdict } from '@/core/senders/judge';
 import type { RecordPurpose } from '@/core/senders/records';
 import type { Audience } from '@/core/sending/audience';
 import type { LetterState } from '@/core/sending/letter-state';
+import type { StsPolicy } from '@/core/sending/sts';
 import type { Document, Layout } from '@/core/writing/document';
 import type { Notice } from '@/core/writing/notice';
 
@@ -228,6 +229,7 @@ export type NewsletterTable = {
   alerts_due_at: Date | null;
   recounted_at: Date | null;
   default_sender_id: string | null;
+  encrypted_only: Generated<boolean>;
 };
 
 type SenderTable = {
@@ -322,6 +324,7 @@ type RouteTable = {
   name: string;
   hosts: ColumnType<RouteHost[], string | undefined, string>;
   domain: string | null;
+  verified: Generated<boolean>;
   look_at: Generated<Date>;
   lanes: Generated<number>;
   lanes_most: number | null;
@@ -330,12 +333,15 @@ type RouteTable = {
   proven_at: Date | null;
   paused_until: Date | null;
   paused_for: string | null;
+  filled_until: Date | null;
   mails_a_line: number | null;
   per_minute: number | null;
   served_at: Generated<Date>;
   due_at: Date | null;
 };
 /** A mail host as it was last looked up. */
+/** What a domain demands of whoever brings it mail (RFC 8461), as it was last read, and until when that holds. */
+export type KeptPolicy = Omit<StsPolicy, 'maxAgeSeconds'> & { id: string; until: string };
 export type RouteHost = { host: string; rank: number; addresses: string[] };
 
 type MailDomainTable = {
@@ -347,6 +353,7 @@ type MailDomainTable = {
   look_at: Generated<Date>;
   failing_since: Date | null;
   tries: Generated<number>;
+  policy: ColumnType<KeptPolicy | null, string | null | undefined, string | null>;
   wanted: Generated<number>;
 };
 

@@ -17,5 +17,5 @@ export function postOffice(ctx: Context, workerId: string): PostOffice {
     });
     if (said.length) await tellMailboxes(ctx, db, said, taken);
   });
-  return new PostOffice(ctx, workerId, singles, new Copies(ctx, workerId, taken), () => findRoutes(ctx));
+  return new PostOffice(ctx, workerId, singles, new Copies(ctx, workerId, taken), (found) => findRoutes(ctx, found));
 }

@@ -124,6 +124,7 @@ export async function mendWaits(ctx: Context): Promise<void> {
   const now = ctx.clock.now();
   const later = (ms: number) => new Date(now.getTime() + ms + 60_000);
   await sql`update routes set paused_until = null where paused_until > ${later(LONGEST_PAUSE_MS + 3_600_000)}`.execute(ctx.db);
+  await sql`update routes set filled_until = null where filled_until > ${later(3_600_000)}`.execute(ctx.db);
   await sql`update mails set due_at = ${now} where state = 'queued' and due_at > ${later(LONGEST_WAIT_MS)}`.execute(ctx.db);
   await sql`update mail_domains set look_at = ${now} where (wanted > 0 or state <> 'fine') and look_at > ${later(86_400_000)}`.execute(
     ctx.db,

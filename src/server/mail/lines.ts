@@ -1,4 +1,5 @@
 import { sql } from 'kysely';
+import { isAllowedHost } from '@/core/sending/sts';
 import type { Context } from '../context';
 import type { RouteHost } from '../db/schema';
 import { findHosts, tryOrder } from './lookups';
@@ -11,6 +12,8 @@ export type OpenRoute = {
   kind: 'hosts' | 'relay';
   newsletterId: string | null;
   domain: string | null;
+  /** Only over TLS with a certificate that names the host (RFC 8461 section 4.2). */
+  verified: boolean;
   hosts: RouteHost[];
   lookAt: Date;
 };
@@ -23,7 +26,7 @@ const withoutTls = new Map<string, number>();
 
 /**
  * Opens a line on a route: to the first of its mail hosts that answers, or to its relay. Encryption is used where it is offered; where it fails,
- * the same host is met in the clear at once, and for an hour (RFC 7435). Rejects with the last `LineDown`.
+ * the same host is met in the clear at once, and for an hour (RFC 7435); a host that has to be verified is not. Rejects with the last `LineDown`.
  */
 export async function openLine(ctx: Context, route: OpenRoute): Promise<MailLine> {
   if (route.kind === 'relay') return openRelay(ctx, route.newsletterId!);
@@ -37,15 +40,16 @@ export async function openLine(ctx: Context, route: OpenRoute): Promise<MailLine
     const manner = (tls: Manner['tls']): Manner => ({
       heloName: `out.${ctx.config.mailDomain}`,
       tls,
-      verify: false,
+      verify: route.verified,
+      trustedCa: ctx.config.trustedCa,
       patience: ctx.config.patience,
     });
     const clear = (withoutTls.get(name) ?? 0) > Date.now();
     try {
-      return await MailLine.open(target, manner(clear ? 'none' : 'offered'));
+      return await MailLine.open(target, manner(route.verified ? 'required' : clear ? 'none' : 'offered'));
     } catch (error) {
       last = error;
-      if (!(error instanceof LineDown) || error.step !== 'tls') continue;
+      if (!(error instanceof LineDown) || error.step !== 'tls' || route.verified) continue;
     }
     try {
       const line = await MailLine.open(target, manner('none'));
@@ -64,6 +68,12 @@ async function freshHosts(ctx: Context, route: OpenRoute): Promise<RouteHost[]> 
   if (!route.domain || route.lookAt > now) return route.hosts;
   const found = await findHosts(ctx, route.domain);
   if (found.kind !== 'hosts') return route.hosts;
+  if (route.verified) {
+    const { policy } =
+      (await ctx.db.selectFrom('mail_domains').select('policy').where('name', '=', route.domain).executeTakeFirst()) ?? {};
+    found.hosts = found.hosts.filter(({ host }) => isAllowedHost(host, policy?.mx ?? []));
+    if (found.hosts.length === 0) return route.hosts;
+  }
   route.hosts = found.hosts;
   route.lookAt = new Date(now.getTime() + 3_600_000);
   await sql`update routes set hosts = ${JSON.stringify(found.hosts)}::jsonb, look_at = ${route.lookAt} where id = ${route.id}`.execute(

@@ -1,10 +1,12 @@
 import { sql } from 'kysely';
 import { getDomain } from 'tldts';
+import { isAllowedHost } from '@/core/sending/sts';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
-import type { RouteHost } from '../db/schema';
+import type { KeptPolicy, RouteHost } from '../db/schema';
 import { LookupFailed } from '../dns/resolver';
 import { allowedAddress } from '../fetch/guarded';
+import { policyOf } from './policies';
 
 const MINUTE = 60_000;
 const HOUR = 60 * MINUTE;
@@ -13,7 +15,10 @@ const GOOD_FOR_MS = 6 * HOUR;
 const LONGEST_MS = { unanswered: HOUR, missing: 4 * HOUR, gone: 24 * HOUR };
 /** For so long a domain that does not exist may be somebody's mistake that is being mended. */
 export const GONE_AFTER_MS = 48 * HOUR;
-const AT_ONCE = 40;
+const AT_ONCE = 200;
+const LEAST_TRIES = 5;
+const LOOK_AGAIN_MS = 200;
+const GATHER_MS = 25;
 const MOST_HOSTS = 8;
 const MOST_ADDRESSES = 4;
 
@@ -60,16 +65,17 @@ export async function findHosts(ctx: Pick<Context, 'resolver' | 'config'>, domai
 }
 
 /** The names a route is known by: the list of its hosts, and the addresses of the best of them, under which hosts of many names are the same. */
-function namesOf(hosts: RouteHost[]): string[] {
+function namesOf(hosts: RouteHost[], verified: boolean): string[] {
   const best = Math.min(...hosts.map(({ rank }) => rank));
   const addresses = new Set(hosts.filter(({ rank }) => rank === best).flatMap((host) => host.addresses));
-  return [
+  const names = [
     `mx ${hosts
       .map(({ host, rank }) => `${rank} ${host}`)
       .sort()
       .join(' ')}`,
     `at ${[...addresses].sort().join(' ')}`,
   ];
+  return verified ? names.map((name) => `verified ${name}`) : names;
 }
 
 export type Looked = {
@@ -80,47 +86,150 @@ export type Looked = {
   state: Found['kind'] | 'fine';
   said: string | null;
   gone: boolean;
+  /** Nothing answered for two days: what waits will not go any more, and nobody's mailbox is to blame. */
+  stale: boolean;
   back: boolean;
 };
 
+type Due = {
+  id: number;
+  name: string;
+  route_id: number | null;
+  state: string;
+  failing_since: Date | null;
+  tries: number;
+  policy: KeptPolicy | null;
+};
+type Answered = { row: Due; answer: Found; policy: KeptPolicy | null };
+
 /**
- * Looks domains up that mail waits for and whose route is not known any more, those with most mail first; then domains that are new, so that their
- * first letter finds them known, and those that were gone and may be back. Returns what came of each, for whoever has mail for them. Several workers may do it at once.
+ * Looks up domains that mail waits for and whose route is not known any more: those of single mails, those of letters, the ones with most mail first,
+ * then domains that are new, so that their first letter finds them known, and those that were gone and may be back. Each is written soon after its
+ * answer came, so that a name server that keeps us waiting keeps nobody else's mail. Several workers may do it at once.
  */
-export async function lookUpDomains(ctx: Context, most = 500): Promise<Looked[]> {
-  const now = ctx.clock.now();
-  const due = await ctx.db
-    .selectFrom('mail_domains')
-    .select(['id', 'name', 'route_id', 'state', 'failing_since', 'tries'])
-    .where(
-      sql<boolean>`id in (
+export class Lookups {
+  readonly #underWay = new Map<number, 'mails' | 'letters'>();
+  readonly #answered: Answered[] = [];
+  #came: () => void = () => {};
+
+  constructor(
+    private readonly ctx: Context,
+    /** Told what came of each, in the order of ids. */
+    private readonly tell: (looked: Looked[]) => Promise<void>,
+  ) {}
+
+  /** Looks up until nothing is due. `found` is called each time that routes were. */
+  async run(found: () => void): Promise<void> {
+    const letters: Due[] = [];
+    let known = false;
+    for (;;) {
+      for (const row of await this.#ofMails()) this.#ask(row, 'mails');
+      if (letters.length === 0 && !known) letters.push(...(await this.#ofLetters()));
+      known = letters.length === 0;
+      while (letters.length && this.#count('letters') < AT_ONCE) this.#ask(letters.shift()!, 'letters');
+      if (this.#underWay.size === 0) return;
+      await this.#some();
+      const routed = await this.#write(this.#answered.splice(0));
+      if (routed > 0) found();
+      // What was asked for by letters is looked for again once everything that was known to be due is through.
+      if (this.#count('letters') === 0) known = false;
+    }
+  }
+
+  #count(of: 'mails' | 'letters'): number {
+    let n = 0;
+    for (const one of this.#underWay.values()) if (one === of) n += 1;
+    return n;
+  }
+
+  #ask(row: Due, of: 'mails' | 'letters'): void {
+    if (this.#underWay.has(row.id)) return;
+    this.#underWay.set(row.id, of);
+    void lookUp(this.ctx, row).then((answered) => {
+      this.#answered.push(answered);
+      this.#came();
+    });
+  }
+
+  /** Waits for answers: for all that are under way, but no longer than a moment after the first, nor so long that new mail would wait for it. */
+  async #some(): Promise<void> {
+    const until = (ms: number, done: () => boolean) =>
+      new Promise<void>((resolve) => {
+        const end = () => {
+          clearTimeout(timer);
+          this.#came = () => {};
+          resolve();
+        };
+        const timer = setTimeout(end, ms);
+        this.#came = () => done() && end();
+        if (done()) end();
+      });
+    await until(LOOK_AGAIN_MS, () => this.#answered.length > 0);
+    if (this.#answered.length) await until(GATHER_MS, () => this.#answered.length === this.#underWay.size);
+  }
+
+  async #ofMails(): Promise<Due[]> {
+    const now = this.ctx.clock.now();
+    const { rows } = await sql<Due>`
+      select d.id, d.name, d.route_id, d.state, d.failing_since, d.tries, d.policy from mail_domains d
+      where d.id in (select m.domain_id from mails m where m.state = 'queued' and m.route_id is null and m.due_at <= ${now})
+        and (d.look_at <= ${now} or d.state = 'fine') and d.id <> all(${[...this.#underWay.keys()]}::int[]) limit ${AT_ONCE - this.#count('mails')}`.execute(
+      this.ctx.db,
+    );
+    return rows;
+  }
+
+  async #ofLetters(): Promise<Due[]> {
+    const now = this.ctx.clock.now();
+    const { rows } = await sql<Due>`
+      select id, name, route_id, state, failing_since, tries, policy from mail_domains where id in (
         select id from mail_domains where wanted > 0 and look_at <= ${now}
-        union all (select id from mail_domains where state in ('gone', 'new') and look_at <= ${now} order by look_at limit 200)
-        union all select m.domain_id from mails m join mail_domains d on d.id = m.domain_id
-          where m.state = 'queued' and m.route_id is null and m.due_at <= ${now} and (d.look_at <= ${now} or d.state = 'fine'))`,
-    )
-    .orderBy('wanted', 'desc')
-    .limit(most)
-    .execute();
-  if (due.length === 0) return [];
-  const found: { row: (typeof due)[number]; answer: Found }[] = [];
-  const queue = [...due];
-  await Promise.all(
-    Array.from({ length: Math.min(AT_ONCE, due.length) }, async () => {
-      for (let row = queue.shift(); row; row = queue.shift()) found.push({ row, answer: await findHosts(ctx, row.name) });
-    }),
-  );
+        union all (select id from mail_domains where state in ('gone', 'new') and look_at <= ${now} order by look_at limit 200))
+      and id <> all(${[...this.#underWay.keys()]}::int[]) order by wanted desc limit 500`.execute(this.ctx.db);
+    return rows;
+  }
+
+  /** Writes what came; returns how many domains have a route. What cannot be written is due still. */
+  async #write(answered: Answered[]): Promise<number> {
+    if (answered.length === 0) return 0;
+    try {
+      const looked = await keepAnswers(this.ctx, answered);
+      await this.tell(looked);
+      return looked.filter((one) => one.routeId !== null).length;
+    } finally {
+      for (const { row } of answered) this.#underWay.delete(row.id);
+    }
+  }
+}
+
+/** A domain's mail hosts, of which only those count that its own policy allows, where it has one to be kept (RFC 8461 section 4.1). Never rejects. */
+async function lookUp(ctx: Context, row: Due): Promise<Answered> {
+  const [answer, policy] = await Promise.all([
+    findHosts(ctx, row.name),
+    policyOf(ctx, row.name, row.policy).catch(() => row.policy),
+  ]);
+  if (answer.kind !== 'hosts' || policy?.mode !== 'enforce') return { row, answer, policy };
+  const hosts = answer.hosts.filter(({ host }) => isAllowedHost(host, policy.mx));
+  if (hosts.length) return { row, answer: { kind: 'hosts', hosts }, policy };
+  return { row, answer: { kind: 'unanswered', said: `The policy of ${row.name} allows none of its mail hosts` }, policy };
+}
+
+function keepAnswers(ctx: Context, answered: Answered[]): Promise<Looked[]> {
+  const now = ctx.clock.now();
   return ctx.db.transaction().execute(async (trx) => {
     const routes = await routesOf(
       trx,
       now,
-      found.flatMap(({ row, answer }) => (answer.kind === 'hosts' ? [{ domain: row.name, hosts: answer.hosts }] : [])),
+      answered.flatMap(({ row, answer, policy }) =>
+        answer.kind === 'hosts' ? [{ domain: row.name, hosts: answer.hosts, verified: policy?.mode === 'enforce' }] : [],
+      ),
     );
-    const looked = found.map(({ row, answer }): Looked & { look_at: Date; failing_since: Date | null; tries: number } => {
+    const looked = answered.map(({ row, answer, policy }) => {
       const fine = answer.kind === 'hosts';
       const failingSince = fine ? null : (row.failing_since ?? now);
       const tries = fine ? 0 : row.tries + 1;
-      const old = failingSince !== null && now.getTime() - failingSince.getTime() >= GONE_AFTER_MS;
+      // A clock that jumped is no two days of looking.
+      const old = failingSince !== null && now.getTime() - failingSince.getTime() >= GONE_AFTER_MS && tries >= LEAST_TRIES;
       const longest = answer.kind === 'unanswered' ? LONGEST_MS.unanswered : old ? LONGEST_MS.gone : LONGEST_MS.missing;
       const wait = fine || answer.kind === 'no mail' ? GOOD_FOR_MS : Math.min(longest, MINUTE * 2 ** Math.min(tries - 1, 12));
       return {
@@ -128,33 +237,41 @@ export async function lookUpDomains(ctx: Context, most = 500): Promise<Looked[]>
         name: row.name,
         before: row.route_id,
         routeId: fine ? routes.get(row.name)! : answer.kind === 'unanswered' ? row.route_id : null,
-        state: fine ? 'fine' : answer.kind,
+        state: fine ? ('fine' as const) : answer.kind,
         said: fine ? null : answer.said,
         gone: answer.kind === 'no mail' || (answer.kind === 'gone' && old),
+        stale: answer.kind === 'unanswered' && old,
         back: fine && row.state !== 'fine' && row.state !== 'new',
-        look_at: new Date(now.getTime() + wait),
-        failing_since: failingSince,
+        lookAt: new Date(now.getTime() + wait),
+        failingSince,
         tries,
+        policy,
       };
     });
     looked.sort((a, b) => a.id - b.id);
+    const column = <T>(of: (one: (typeof looked)[number]) => T) => looked.map(of);
     await sql`
       update mail_domains d set route_id = n.route_id, state = n.state, said = n.said, look_at = n.look_at, failing_since = n.failing_since, tries = n.tries,
-        wanted = case when n.state = 'fine' then 0 else d.wanted end
-      from unnest(${looked.map((one) => one.id)}::int[], ${looked.map((one) => one.routeId)}::int[], ${looked.map((one) => one.state)}::text[],
-                  ${looked.map((one) => one.said)}::text[], ${looked.map((one) => one.look_at)}::timestamptz[], ${looked.map((one) => one.failing_since)}::timestamptz[],
-                  ${looked.map((one) => one.tries)}::int[]) as n(id, route_id, state, said, look_at, failing_since, tries)
+        policy = n.policy::jsonb, wanted = case when n.state = 'fine' then 0 else d.wanted end
+      from unnest(${column((one) => one.id)}::int[], ${column((one) => one.routeId)}::int[], ${column((one) => one.state)}::text[],
+                  ${column((one) => one.said)}::text[], ${column((one) => one.lookAt)}::timestamptz[], ${column((one) => one.failingSince)}::timestamptz[],
+                  ${column((one) => one.tries)}::int[], ${column((one) => one.policy && JSON.stringify(one.policy))}::text[])
+        as n(id, route_id, state, said, look_at, failing_since, tries, policy)
       where d.id = n.id`.execute(trx);
-    return looked.map(({ look_at: _, failing_since: __, tries: ___, ...one }) => one);
+    return looked.map(({ lookAt: _, failingSince: __, tries: ___, policy: ____, ...one }) => one);
   });
 }
 
 /** The route of each of these, found by its names or made; its hosts are kept as they are now. */
-async function routesOf(db: Db, now: Date, all: { domain: string; hosts: RouteHost[] }[]): Promise<Map<string, number>> {
+async function routesOf(
+  db: Db,
+  now: Date,
+  all: { domain: string; hosts: RouteHost[]; verified: boolean }[],
+): Promise<Map<string, number>> {
   if (all.length === 0) return new Map();
   // One at a time over all workers, so that two do not make the same route twice.
   await sql`select pg_advisory_xact_lock(hashtext('routes'))`.execute(db);
-  const wanted = all.map((one) => ({ ...one, names: namesOf(one.hosts) }));
+  const wanted = all.map((one) => ({ ...one, names: namesOf(one.hosts, one.verified) }));
   const known = new Map(
     (
       await db
@@ -167,7 +284,7 @@ async function routesOf(db: Db, now: Date, all: { domain: string; hosts: RouteHo
   const routes = new Map<string, number>();
   const seen = new Set<number>();
   const lookAt = new Date(now.getTime() + GOOD_FOR_MS);
-  for (const { domain, hosts, names } of wanted) {
+  for (const { domain, hosts, verified, names } of wanted) {
     let id = names.map((name) => known.get(name)).find((found) => found !== undefined);
     const looked = { hosts: JSON.stringify(hosts), domain, look_at: lookAt };
     if (id === undefined) {
@@ -175,7 +292,7 @@ async function routesOf(db: Db, now: Date, all: { domain: string; hosts: RouteHo
       const name = getDomain(best.host) ?? best.host;
       ({ id } = await db
         .insertInto('routes')
-        .values({ kind: 'hosts', name, ...looked })
+        .values({ kind: 'hosts', name, verified, ...looked })
         .returning('id')
         .executeTakeFirstOrThrow());
     } else if (!seen.has(id)) await db.updateTable('routes').set(looked).where('id', '=', id).execute();

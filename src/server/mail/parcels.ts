@@ -7,6 +7,8 @@ export type Parcel = {
   id: string;
   routeId: number;
   source: Source;
+  /** Its newsletter wants it on an encrypted connection or not at all. */
+  encrypted: boolean;
   /** By performance.now(). */
   claimedAt: number;
 };

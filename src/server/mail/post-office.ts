@@ -32,6 +32,8 @@ const MOST_AT_ONCE = 250;
 /** A mail at which a fresh connection broke off lets others go first: it may be the mail. After so many of them in a row it is the way. */
 const BROKE_WAIT_MS = 5 * 60_000;
 const MOST_BROKEN = 10;
+/** How long a mail that must not go in the clear waits for a host that is met in the clear. */
+const CLEAR_WAIT_MS = 30 * 60_000;
 
 const now = () => performance.now();
 const pause = (ms: number) => new Promise<void>((resolve) => setTimeout(resolve, ms));
@@ -80,8 +82,8 @@ export class PostOffice {
     private readonly workerId: string,
     private readonly mails: Express,
     private readonly letters: Source,
-    /** Finds the routes of domains that mail waits for; returns how many it found. */
-    private readonly findRoutes: () => Promise<number>,
+    /** Finds the routes of domains that mail waits for; says each time that it found some. */
+    private readonly findRoutes: (found: () => void) => Promise<void>,
   ) {}
 
   /** Looks for work five times a second until it is stopped. */
@@ -170,11 +172,9 @@ export class PostOffice {
   }
 
   #find(): Promise<unknown> {
-    this.#finding ??= this.findRoutes()
-      .then((found) => {
-        if (found > 0 && !this.#stopping) void this.look();
-        return found;
-      })
+    this.#finding ??= this.findRoutes(() => {
+      if (!this.#stopping) void this.look();
+    })
       .catch((error) => this.ctx.log.warn({ reason: (error as Error).message }, 'routes could not be looked up'))
       .finally(() => {
         this.#finding = null;
@@ -386,6 +386,14 @@ export class PostOffice {
       return this.#lineFailed(station, lane, parcel, error);
     }
     const { line } = lane;
+    if (parcel.encrypted && !line.encrypted) {
+      this.#record(parcel, {
+        kind: 'put back',
+        reason: `${line.target.host} offers no encryption that works`,
+        waitMs: CLEAR_WAIT_MS,
+      });
+      return true;
+    }
     try {
       const outcome = await line.send(made.envelope, made.message, lane.recorded);
       station.met.good += 1;
@@ -398,7 +406,7 @@ export class PostOffice {
         return true;
       }
       lane.recorded = this.#record(parcel, outcome);
-      if (station.route.way.mailsALine !== null && line.taken >= station.route.way.mailsALine) {
+      if (station.route.way.mailsALine !== null && line.taken >= Math.floor(station.route.way.mailsALine)) {
         line.close();
         lane.line = null;
       }

@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import type { Context } from '../context';
+import { restingFor, restingUntil, routeName } from './routes';
 
 /** Upper ends of the ages in minutes; the last column is everything older. */
 export const AGES = [5, 10, 20, 40, 80, 160, 320] as const;
@@ -47,8 +48,8 @@ export async function queueOf(ctx: Pick<Context, 'db' | 'clock'>, newsletterId: 
          order by due_at limit ${MOST_COUNTED}) q group by 1) d
       union all
       select m.route_id, ${bucket(sql.ref('m.due_at'))}, count(*)::int from mails m where m.state = 'queued' and m.route_id is not null and m.due_at <= ${now} and ${mine('m.newsletter_id')} group by 1, 2)
-    select r.id, r.name, floor(r.lanes)::int as lanes, r.paused_until, r.paused_for, w.bucket, sum(w.n)::int as n
-    from waiting w join routes r on r.id = w.route_id group by 1, 2, 3, 4, 5, 6 order by r.id`.execute(ctx.db);
+    select r.id, ${routeName} as name, floor(r.lanes)::int as lanes, ${restingUntil} as paused_until, ${restingFor} as paused_for, w.bucket, sum(w.n)::int as n
+    from waiting w join routes r on r.id = w.route_id group by r.id, w.bucket order by r.id`.execute(ctx.db);
   const byRoute = new Map<number, QueueRow>();
   for (const row of rows) {
     const entry = byRoute.get(row.id) ?? {

@@ -148,6 +148,7 @@ async function dial(ctx: Context, row: RelayRow): Promise<MailLine> {
     tls: row.tls,
     // In the demo the relay's certificate is its own.
     verify: !ctx.config.allowLoopback,
+    trustedCa: ctx.config.trustedCa,
     patience: { ...ctx.config.patience, ...PROBE_PATIENCE },
     ...(row.user_name ? { login: { user: row.user_name, password: unseal(row.password, ctx.config.keys) } } : {}),
   };
@@ -166,8 +167,16 @@ export async function openRelay(ctx: Context, newsletterId: string): Promise<Mai
   return dial(ctx, row);
 }
 
-/** How many more mails a newsletter's relay takes now, with what is in hand of all workers; and when to ask again where it takes none. */
-export async function relayRoom(ctx: Context, newsletterId: string, routeId: number): Promise<{ left: number; again: Date }> {
+/** Letters leave a twentieth of a relay's hour and day to single mails: a confirmation does not wait for a letter that filled the hour. */
+const KEPT_FREE = 20;
+
+/** How many more letters or single mails a newsletter's relay takes now, with what is in hand of all workers; and when to ask again where it takes none. */
+export async function relayRoom(
+  ctx: Context,
+  newsletterId: string,
+  routeId: number,
+  of: 'letters' | 'mails',
+): Promise<{ left: number; again: Date }> {
   const now = ctx.clock.now();
   const hour = new Date(Math.floor(now.getTime() / 3_600_000) * 3_600_000);
   const { rows } = await sql<{ per_hour: number; per_day: number; hour: number; day: number; in_hand: number }>`
@@ -178,7 +187,8 @@ export async function relayRoom(ctx: Context, newsletterId: string, routeId: num
   const used = rows[0];
   const again = new Date(hour.getTime() + 3_600_000);
   if (!used) return { left: 0, again };
-  return { left: Math.max(0, Math.min(used.per_hour - used.hour, used.per_day - used.day) - used.in_hand), again };
+  const most = (limit: number) => limit - (of === 'letters' ? Math.floor(limit / KEPT_FREE) : 0);
+  return { left: Math.max(0, Math.min(most(used.per_hour) - used.hour, most(used.per_day) - used.day) - used.in_hand), again };
 }
 
 /** Counts mails that a relay took in this hour. */

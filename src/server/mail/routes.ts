@@ -32,6 +32,7 @@ export const routeOf = (row: Row): Route => ({
   kind: row.kind,
   newsletterId: row.newsletter_id,
   domain: row.domain,
+  verified: row.verified,
   hosts: row.hosts,
   lookAt: row.look_at,
   name: row.name,
@@ -56,9 +57,8 @@ export async function takeLanes(
     const { rows } = await sql<Row & { held: number; wish: number }>`
       select r.*, (select coalesce(sum(held), 0) from lanes where route_id = r.id)::int as held, w.wish from routes r
       join unnest(${wishes.map((one) => one.routeId)}::int[], ${wishes.map((one) => one.lanes)}::int[]) as w(id, wish) on w.id = r.id
-      where r.paused_until is null or r.paused_until <= ${ctx.clock.now()} order by r.id for update of r skip locked`.execute(
-      trx,
-    );
+      where (r.paused_until is null or r.paused_until <= ${ctx.clock.now()}) and (${beyond > 0} or r.filled_until is null or r.filled_until <= ${ctx.clock.now()})
+      order by r.id for update of r skip locked`.execute(trx);
     const granted = rows
       .map((row) => ({ ...routeOf(row), granted: Math.min(row.wish, Math.max(0, Math.floor(row.lanes) + beyond - row.held)) }))
       .filter((route) => route.granted > 0);
@@ -85,7 +85,7 @@ export async function routesWithLetters(
   const { rows } = await sql<{ routeId: number; room: number; proven: boolean }>`
     select r.id as "routeId", floor(r.lanes)::int - (select coalesce(sum(held), 0) from lanes where route_id = r.id)::int as room,
            r.proven_at is not null and r.failing_since is null as proven
-    from routes r where r.due_at <= ${now} and (r.paused_until is null or r.paused_until <= ${now})
+    from routes r where r.due_at <= ${now} and (r.paused_until is null or r.paused_until <= ${now}) and (r.filled_until is null or r.filled_until <= ${now})
       and floor(r.lanes) > (select coalesce(sum(held), 0) from lanes where route_id = r.id)
     order by r.served_at limit ${most}`.execute(ctx.db);
   return rows;
@@ -166,6 +166,22 @@ export async function saveMet(ctx: Context, all: Map<number, Met>): Promise<Rout
     }
     return routes;
   });
+}
+
+/** How a route is called before people, for a query with the route as `r`: by its mail host's domain, and how many domains it takes mail for. */
+export const routeName = sql<string>`case when r.kind = 'relay' then r.name else (
+  select case when count(*) > 99 then r.name || ' (over 99 domains)' when count(*) > 1 then r.name || ' (' || count(*) || ' domains)' else coalesce(min(few.name), r.name) end
+  from (select name from mail_domains d where d.route_id = r.id limit 100) few) end`;
+
+/** What is said of a route on which nothing moves now, for a query with the route as `r`: until when, and why. */
+export const restingUntil = sql<Date | null>`greatest(r.paused_until, r.filled_until)`;
+export const restingFor = sql<
+  string | null
+>`case when r.paused_until is null or r.filled_until > r.paused_until then ${'Your SMTP service takes no more letters for now; the rest follows.'} else r.paused_for end`;
+
+/** Lets a relay have no more letters for a while; single mails still go. */
+export async function fillRoute(ctx: Context, routeId: number, until: Date): Promise<void> {
+  await ctx.db.updateTable('routes').set({ filled_until: until }).where('id', '=', routeId).execute();
 }
 
 /** Lets a route rest, with the reason: nothing failed, it takes no more for now. */

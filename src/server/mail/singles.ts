@@ -12,10 +12,10 @@ import type { Schema } from '../db/schema';
 import { installationKey } from './identity';
 import type { Made, Parcel, Result, Want } from './parcels';
 import type { Express } from './post-office';
-import { countRelay } from './relay';
+import { countRelay, relayRoom } from './relay';
 import { signingKeys } from './signing';
 
-type Row = Selectable<Schema['mails']> & { relay: boolean };
+type Row = Selectable<Schema['mails']> & { relay: boolean; encrypted: boolean };
 export type MailParcel = Parcel & { row: Row };
 
 /** So often something of ours may fail with one mail before it is set aside. */
@@ -46,20 +46,25 @@ export class Singles implements Express {
         select (select m.route_id from mails m where m.state = 'queued' and m.route_id > f.route_id order by m.route_id limit 1) from found f where f.route_id is not null
       )
       select r.id as "routeId", n.count from found f join routes r on r.id = f.route_id
-      cross join lateral (select count(*)::int as count, min(due_at) as due from
-        (select due_at from mails m where m.state = 'queued' and m.route_id = r.id and m.due_at <= ${now} order by due_at limit 200) first) n
+      cross join lateral (select count(*)::int as count, min(due_at) as due from (values (true), (false)) as v(waited_for), lateral
+        (select due_at from mails m where m.state = 'queued' and m.route_id = r.id and m.waited_for = v.waited_for and m.due_at <= ${now} order by due_at limit 200) first) n
       where n.count > 0 and (r.paused_until is null or r.paused_until <= ${now}) order by n.due`.execute(this.ctx.db);
     return rows;
   }
 
-  async claim(wants: Want[]): Promise<MailParcel[]> {
+  /** Those that somebody waits for first, and of the others no more than there is room for then. */
+  async claim(all: Want[]): Promise<MailParcel[]> {
+    const wants = await this.#withinLimits(all);
     const { rows } = await sql<Row & { relay_of: string | null }>`
       update mails m set state = 'claimed', claimed_by = ${this.workerId}, left_at = ${this.ctx.clock.now()}
       from (select due.id, w.route_id, r.newsletter_id as relay_of from unnest(${wants.map((one) => one.routeId)}::int[], ${wants.map((one) => one.room)}::int[]) as w(route_id, room)
             join routes r on r.id = w.route_id
-            cross join lateral (select id from mails where route_id = w.route_id and state = 'queued' and due_at <= ${this.ctx.clock.now()}
-              order by due_at limit w.room for update skip locked) due) mine
-      where m.id = mine.id returning m.*, mine.relay_of`.execute(this.ctx.db);
+            cross join lateral (select id from (values (true), (false)) as v(waited_for), lateral (select id, waited_for from mails
+              where route_id = w.route_id and waited_for = v.waited_for and state = 'queued' and due_at <= ${this.ctx.clock.now()} order by due_at limit w.room for update skip locked) few
+              order by few.waited_for desc limit w.room) due) mine
+      where m.id = mine.id returning m.*, mine.relay_of, coalesce((select n.encrypted_only from newsletters n where n.id = m.newsletter_id), false) as encrypted`.execute(
+      this.ctx.db,
+    );
     const claimedAt = performance.now();
     return rows
       .sort((a, b) => Number(b.waited_for) - Number(a.waited_for) || a.due_at.getTime() - b.due_at.getTime())
@@ -67,9 +72,38 @@ export class Singles implements Express {
         id: row.id,
         routeId: row.route_id!,
         source: this,
+        encrypted: row.encrypted && row.relay_of === null,
         claimedAt,
         row: { ...row, relay: row.relay_of !== null },
       }));
+  }
+
+  /** A relay that has had its fill takes single mails neither: they are due again when its next hour begins. */
+  async #withinLimits(wants: Want[]): Promise<Want[]> {
+    const relays = await this.ctx.db
+      .selectFrom('routes')
+      .select(['id', 'newsletter_id'])
+      .where('kind', '=', 'relay')
+      .where(
+        'id',
+        'in',
+        wants.map((one) => one.routeId),
+      )
+      .execute();
+    const rooms = new Map(wants.map((one) => [one.routeId, one.room]));
+    for (const { id, newsletter_id } of relays) {
+      const { left, again } = await relayRoom(this.ctx, newsletter_id!, id, 'mails');
+      rooms.set(id, Math.min(rooms.get(id)!, left));
+      if (left === 0)
+        await this.ctx.db
+          .updateTable('mails')
+          .set({ due_at: again, response: 'Your SMTP service takes no more mail for now' })
+          .where('route_id', '=', id)
+          .where('state', '=', 'queued')
+          .where('due_at', '<=', this.ctx.clock.now())
+          .execute();
+    }
+    return [...rooms].map(([routeId, room]) => ({ routeId, room })).filter(({ room }) => room > 0);
   }
 
   async stillWanted({ row }: MailParcel): Promise<boolean> {

@@ -1,5 +1,5 @@
 import { connect as connectPlain, type Socket } from 'node:net';
-import { connect as connectTls } from 'node:tls';
+import { connect as connectTls, rootCertificates, TLSSocket } from 'node:tls';
 import { type Outcome, plainReply, readReply } from '@/core/sending/outcome';
 import { PATIENCE, type Patience } from '@/core/sending/patience';
 
@@ -12,6 +12,8 @@ export type Manner = {
   tls: 'offered' | 'required' | 'implicit' | 'none';
   /** Is the certificate checked? Not for mail hosts found through MX (the alternative is clear text), always for a relay of one's own. */
   verify: boolean;
+  /** Certificate authorities to trust beside those that everybody does, as PEM; '' for none. */
+  trustedCa?: string;
   login?: { user: string; password: string };
   patience?: Partial<Patience>;
 };
@@ -65,7 +67,11 @@ export class MailLine {
 
   /** Connects, greets, encrypts and signs in as wanted. Rejects with `LineDown`, which names the step that failed. */
   static async open(target: Target, manner: Manner): Promise<MailLine> {
-    const tls = { servername: /[a-z]/i.test(target.host) ? target.host : undefined, rejectUnauthorized: manner.verify };
+    const tls = {
+      servername: /[a-z]/i.test(target.host) ? target.host : undefined,
+      rejectUnauthorized: manner.verify,
+      ...(manner.trustedCa ? { ca: [...rootCertificates, manner.trustedCa] } : {}),
+    };
     const plain = { host: target.address, port: target.port, noDelay: true };
     const line = new MailLine(target, manner, manner.tls === 'implicit' ? connectTls({ ...plain, ...tls }) : connectPlain(plain));
     try {
@@ -83,6 +89,11 @@ export class MailLine {
       line.#socket.destroy();
       throw error instanceof LineDown ? error : line.#down((error as Error).message);
     }
+  }
+
+  /** Is what goes over it encrypted? */
+  get encrypted(): boolean {
+    return this.#socket instanceof TLSSocket;
   }
 
   /** Can it take another mail? */
@@ -213,7 +224,7 @@ export class MailLine {
     );
   }
 
-  async #encrypt(tls: { servername?: string; rejectUnauthorized: boolean }): Promise<void> {
+  async #encrypt(tls: { servername?: string; rejectUnauthorized: boolean; ca?: string[] }): Promise<void> {
     this.#step = 'tls';
     if (!this.#extensions.has('STARTTLS')) throw this.#down('offers no encryption (STARTTLS)');
     this.#expect(await this.#say('STARTTLS', this.#patience.tls), 220);

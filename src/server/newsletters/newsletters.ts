@@ -63,6 +63,10 @@ const settingsSchema = Joi.object<NewsletterSettings>({
   alertLeaves: when('When somebody leaves'),
 });
 
+const encryptionSchema = Joi.object<{ encryption: 'offered' | 'always' }>({
+  encryption: Joi.string().valid('offered', 'always').required().label('Encryption'),
+});
+
 /** Changes what readers see of a newsletter. */
 export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<void> {
   const value = check(settingsSchema, raw);
@@ -84,6 +88,16 @@ export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw
       alert_joins: value.alertJoins,
       alert_leaves: value.alertLeaves,
     })
+    .where('id', '=', newsletter.id)
+    .execute();
+}
+
+/** Sets whether mail to readers may go over a connection that is not encrypted, where a mail host offers no other. */
+export async function setEncryption(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<void> {
+  const { encryption } = check(encryptionSchema, raw);
+  await ctx.db
+    .updateTable('newsletters')
+    .set({ encrypted_only: encryption === 'always' })
     .where('id', '=', newsletter.id)
     .execute();
 }

@@ -5,7 +5,7 @@ import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import type { Ending, Made, Parcel, Result, Source, Want } from '../mail/parcels';
 import { countRelay, relayRoom } from '../mail/relay';
-import { restRoute } from '../mail/routes';
+import { fillRoute } from '../mail/routes';
 import { countLetters, type LetterChange } from './counts';
 import { fade, type Said, type Taken, tellMailboxes } from './mailboxes';
 import { messageFor, type Prepared, prepare } from './prepared';
@@ -25,6 +25,7 @@ type Row = {
   faults: number;
   tried_at: Date;
   due_at: Date;
+  encrypted: boolean;
 };
 export type Copy = Parcel & { row: Row; relay: boolean };
 
@@ -51,9 +52,8 @@ export class Copies implements Source {
     );
     const rooms = new Map(wants.map((one) => [one.routeId, one.room]));
     for (const relay of relays) {
-      const { left, again } = await relayRoom(this.ctx, relay.newsletter_id, relay.id);
-      if (left === 0)
-        await restRoute(this.ctx, relay.id, again, 'Your SMTP service takes no more letters for now; the rest follows.');
+      const { left, again } = await relayRoom(this.ctx, relay.newsletter_id, relay.id, 'letters');
+      if (left === 0) await fillRoute(this.ctx, relay.id, again);
       rooms.set(relay.id, Math.min(rooms.get(relay.id)!, left));
     }
     const claimed = await this.ctx.db.transaction().execute(async (trx) => {
@@ -92,6 +92,7 @@ export class Copies implements Source {
         where d.sent_on = any(${[...new Set(picked.map((row) => row.sent_on))]}::date[]) and (d.sent_on, d.id) in
           (select * from unnest(${picked.map((row) => row.sent_on)}::date[], ${picked.map((row) => row.id)}::bigint[]))
         returning d.id, d.sent_on, d.letter_id, d.newsletter_id, d.reader_id, d.address, d.domain_id, d.route_id, d.variant, d.chips, d.attempts, d.faults, d.tried_at, d.due_at,
+          (select n.encrypted_only from newsletters n where n.id = d.newsletter_id) as encrypted,
           (select r.address_state = 'fine' and r.lists_reading > 0 from readers r where r.id = d.reader_id) as fine`.execute(trx);
       const got = new Map<string, number>();
       for (const row of rows) got.set(`${row.route_id} ${row.letter_id}`, (got.get(`${row.route_id} ${row.letter_id}`) ?? 0) + 1);
@@ -116,6 +117,7 @@ export class Copies implements Source {
       id: `${row.sent_on} ${row.id}`,
       routeId: row.route_id,
       source: this,
+      encrypted: row.encrypted && !ids.has(row.route_id),
       claimedAt,
       row,
       relay: ids.has(row.route_id),

@@ -1,80 +1,100 @@
 import { sql } from 'kysely';
-import { LETTER_LIFE_MS } from '@/core/sending/outcome';
+import { LETTER_LIFE_MS, MAIL_LIFE_MS } from '@/core/sending/outcome';
 import type { Context } from '../context';
-import { lookUpDomains } from '../mail/lookups';
+import type { Db } from '../db/connection';
+import { type Looked, Lookups } from '../mail/lookups';
 import { routesDue, waitAgain } from './copies';
 import { countLetters } from './counts';
 
 /**
  * Finds the routes of domains that mail waits for, and puts what waits on its way. Where a domain takes no mail, or has not existed for two days, its
- * readers count as unreachable and their copies are given up; once it answers they are reachable again. Returns how many domains got a route.
+ * readers count as unreachable and their copies are given up; once it answers they are reachable again. `found` is called each time that routes were.
  */
-export async function findRoutes(ctx: Context): Promise<number> {
-  let found = 0;
-  for (let rounds = 0; rounds < 200; rounds += 1) {
-    const looked = await lookUpDomains(ctx);
-    if (looked.length === 0) break;
-    const routed = looked.filter((one) => one.routeId !== null);
-    await ctx.db.transaction().execute(async (trx) => {
-      const ids = sql`unnest(${routed.map((one) => one.id)}::int[], ${routed.map((one) => one.routeId)}::int[]) as n(domain_id, route_id)`;
-      const { rows } = await sql<{ letter_id: string; newsletter_id: string; route_id: number; sent_on: string; due: Date }>`
-        with moved as (
-          update deliveries d set route_id = n.route_id from ${ids}
-          where d.domain_id = n.domain_id and d.route_id is null and d.state = 'queued' returning d.letter_id, d.newsletter_id, d.route_id, d.sent_on, d.due_at)
-        select letter_id, newsletter_id, route_id, sent_on, min(due_at) as due from moved group by 1, 2, 3, 4`.execute(trx);
-      await waitAgain(trx, rows);
-      await sql`update mails m set route_id = n.route_id from ${ids} where m.domain_id = n.domain_id and m.route_id is null and m.state = 'queued'`.execute(
+export const findRoutes = (ctx: Context, found: () => void = () => {}): Promise<void> =>
+  new Lookups(ctx, (looked) => applyLooked(ctx, looked)).run(found);
+
+function applyLooked(ctx: Context, looked: Looked[]): Promise<void> {
+  const routed = looked.filter((one) => one.routeId !== null);
+  return ctx.db.transaction().execute(async (trx) => {
+    const ids = sql`unnest(${routed.map((one) => one.id)}::int[], ${routed.map((one) => one.routeId)}::int[]) as n(domain_id, route_id)`;
+    const { rows } = await sql<{ letter_id: string; newsletter_id: string; route_id: number; sent_on: string; due: Date }>`
+      with moved as (
+        update deliveries d set route_id = n.route_id from ${ids}
+        where d.domain_id = n.domain_id and d.route_id is null and d.state = 'queued' returning d.letter_id, d.newsletter_id, d.route_id, d.sent_on, d.due_at)
+      select letter_id, newsletter_id, route_id, sent_on, min(due_at) as due from moved group by 1, 2, 3, 4`.execute(trx);
+    await waitAgain(trx, rows);
+    await sql`update mails m set route_id = n.route_id from ${ids} where m.domain_id = n.domain_id and m.route_id is null and m.state = 'queued'`.execute(
+      trx,
+    );
+    // What waited on a route that is not the domain's any more moves over.
+    for (const one of routed) {
+      if (one.before === null || one.before === one.routeId) continue;
+      const { rows: over } = await sql<{
+        letter_id: string;
+        newsletter_id: string;
+        route_id: number;
+        sent_on: string;
+        due: Date;
+      }>`
+        update deliveries d set route_id = ${one.routeId} from route_jobs j
+        where j.route_id = ${one.before} and d.letter_id = j.letter_id and d.sent_on = j.sent_on and d.route_id = j.route_id and d.domain_id = ${one.id} and d.state = 'queued'
+        returning d.letter_id, d.newsletter_id, d.route_id, d.sent_on, d.due_at as due`.execute(trx);
+      await waitAgain(trx, over);
+      await sql`update mails set route_id = ${one.routeId} where domain_id = ${one.id} and route_id = ${one.before} and state = 'queued'`.execute(
         trx,
       );
-      // What waited on a route that is not the domain's any more moves over.
-      for (const one of routed) {
-        if (one.before === null || one.before === one.routeId) continue;
-        const { rows: over } = await sql<{
-          letter_id: string;
-          newsletter_id: string;
-          route_id: number;
-          sent_on: string;
-          due: Date;
-        }>`
-          update deliveries d set route_id = ${one.routeId} from route_jobs j
-          where j.route_id = ${one.before} and d.letter_id = j.letter_id and d.sent_on = j.sent_on and d.route_id = j.route_id and d.domain_id = ${one.id} and d.state = 'queued'
-          returning d.letter_id, d.newsletter_id, d.route_id, d.sent_on, d.due_at as due`.execute(trx);
-        await waitAgain(trx, over);
+    }
+    for (const one of looked) {
+      if (one.back)
+        await sql`update readers set address_state = 'fine' where domain_id = ${one.id} and address_state = 'unreachable'`.execute(
+          trx,
+        );
+      if (one.gone) await giveUp(ctx, trx, one.id, one.said ?? '', one.state === 'no mail' ? 'bounced' : 'given up');
+      else if (one.stale) {
+        const ago = (ms: number) => new Date(ctx.clock.now().getTime() - ms);
+        await giveUpCopies(trx, one.id, one.said ?? '', 'given up', ago(LETTER_LIFE_MS));
+        await sql`update mails set state = 'given up', response = ${one.said} where domain_id = ${one.id} and route_id is null and state = 'queued' and created_at < ${ago(MAIL_LIFE_MS)}`.execute(
+          trx,
+        );
       }
-      for (const one of looked) {
-        if (one.back)
-          await sql`update readers set address_state = 'fine' where domain_id = ${one.id} and address_state = 'unreachable'`.execute(
-            trx,
-          );
-        if (one.gone) await giveUp(ctx, trx, one.id, one.said ?? '', one.state === 'no mail');
-      }
-    });
-    found += routed.length;
-  }
-  return found;
+    }
+  });
 }
 
-async function giveUp(ctx: Context, db: Context['db'], domainId: number, said: string, definite: boolean): Promise<void> {
+async function giveUp(ctx: Context, db: Db, domainId: number, said: string, state: 'bounced' | 'given up'): Promise<void> {
   await sql`update readers set address_state = 'unreachable' where domain_id = ${domainId} and address_state in ('fine', 'bouncing')`.execute(
     db,
   );
-  const state = definite ? 'bounced' : 'given up';
-  const { rows } = await sql<{ letter_id: string; newsletter_id: string }>`
-    update deliveries set state = ${state}, response = ${said} where domain_id = ${domainId} and route_id is null and state = 'queued' returning letter_id, newsletter_id`.execute(
-    db,
-  );
+  await giveUpCopies(db, domainId, said, state, null);
+  await sql`update mails set state = ${state}, response = ${said} where domain_id = ${domainId} and state = 'queued'`.execute(db);
+  ctx.log.warn({ domain: domainId, said }, 'a domain takes no mail; its readers count as unreachable');
+}
+
+/** Gives up a domain's copies that have no way, all of them or those that were due before a time. */
+async function giveUpCopies(
+  db: Db,
+  domainId: number,
+  said: string,
+  state: 'bounced' | 'given up',
+  dueBefore: Date | null,
+): Promise<void> {
+  const { rows } = await sql<{ letter_id: string; newsletter_id: string; n: number }>`
+    with gone as (
+      update deliveries set state = ${state}, response = ${said}
+      where domain_id = ${domainId} and route_id is null and state = 'queued' and due_at < coalesce(${dueBefore}::timestamptz, 'infinity') returning letter_id, newsletter_id)
+    select letter_id, newsletter_id, count(*)::int as n from gone group by 1, 2`.execute(db);
   await countLetters(
     db,
     rows.map((row) => ({
       newsletterId: row.newsletter_id,
       letterId: row.letter_id,
       domainId,
-      [definite ? 'bounced' : 'given_up']: 1,
+      [state === 'bounced' ? 'bounced' : 'given_up']: row.n,
     })),
   );
-  await sql`update mails set state = ${state}, response = ${said} where domain_id = ${domainId} and state = 'queued'`.execute(db);
-  await sql`update mail_domains set wanted = 0 where id = ${domainId}`.execute(db);
-  ctx.log.warn({ domain: domainId, said }, 'a domain takes no mail; its readers count as unreachable');
+  await sql`update mail_domains set wanted = (select count(*) from deliveries where domain_id = ${domainId} and route_id is null and state = 'queued') where id = ${domainId}`.execute(
+    db,
+  );
 }
 
 /** So many rounds must have failed before a way's letters are given up for their age: a clock that jumps is no outage. */

@@ -2,6 +2,7 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { LetterState } from '@/core/sending/letter-state';
 import type { Context, Newsletter } from '../context';
+import { restingFor, restingUntil, routeName } from '../mail/routes';
 
 export type LetterRow = {
   id: string;
@@ -105,8 +106,8 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
     ),
     problemsOf(ctx, row.id, row.sent_on, row.state),
     sql<LetterDetail['resting'][number]>`
-      select r.name, r.paused_for as reason, r.paused_until as until from route_jobs j join routes r on r.id = j.route_id
-      where j.letter_id = ${row.id} and r.paused_until > ${ctx.clock.now()} order by r.paused_until limit 8`.execute(ctx.db),
+      select ${routeName} as name, ${restingFor} as reason, ${restingUntil} as until from route_jobs j join routes r on r.id = j.route_id
+      where j.letter_id = ${row.id} and ${restingUntil} > ${ctx.clock.now()} order by 3 limit 8`.execute(ctx.db),
   ]);
   return {
     ...letterRow(row),

@@ -12,6 +12,7 @@ create table routes (
   name text not null,
   hosts jsonb not null default '[]',          -- names, ranks and addresses as last looked up
   domain text,                                -- the domain whose mail hosts were looked up
+  verified boolean not null default false,    -- only over TLS with a certificate that names the host: its domains' policies demand it
   look_at timestamptz not null default '-infinity',
   lanes real not null default 5,              -- how many connections it may have (whole ones count, the fraction is the hysteresis)
   lanes_most real,                            -- what it was refused at
@@ -20,7 +21,8 @@ create table routes (
   proven_at timestamptz,                      -- when it last took a mail
   paused_until timestamptz,
   paused_for text,
-  mails_a_line int,                           -- how many mails it takes on one connection before it hangs up
+  filled_until timestamptz,                   -- a relay that has had its fill of letters; what somebody waits for still goes
+  mails_a_line real,                          -- how many mails it takes on one connection before it hangs up
   per_minute real,                            -- its pace where it asked for one
   served_at timestamptz not null default '-infinity',
   due_at timestamptz                          -- of the first letter that waits for it; null when none does
@@ -43,8 +45,10 @@ create table mail_domains (
   look_at timestamptz not null default '-infinity',
   failing_since timestamptz,
   tries int not null default 0,
+  policy jsonb,                               -- what it demands of whoever brings it mail (MTA-STS), and until when that holds
   wanted int not null default 0               -- how many letters wait for its route to be found
 );
+create index on mail_domains (route_id);
 create index mail_domains_wanted on mail_domains (look_at) where wanted > 0;
 create index mail_domains_gone on mail_domains (look_at) where state in ('gone', 'new');
 create function mail_domain(address text) returns int language plpgsql as $$
@@ -121,7 +125,7 @@ create table mails (
   delivered_at timestamptz,
   response text
 );
-create index mails_due on mails (route_id, due_at) where state = 'queued';
+create index mails_due on mails (route_id, waited_for, due_at) where state = 'queued';
 create index mails_unrouted on mails (domain_id) where state = 'queued' and route_id is null;
 create index mails_claimed on mails (claimed_by) where state = 'claimed';
 create index mails_reader on mails (reader_id) where reader_id is not null;

@@ -5,12 +5,15 @@ import type { Role } from '@/core/newsletters/roles';
 import { keepRelay, probeRelay } from '@/server/mail/relay';
 import { dropLogo, keepLogo } from '@/server/newsletters/media';
 import { invite, setRole, withdraw } from '@/server/newsletters/members';
-import { changeNewsletter } from '@/server/newsletters/newsletters';
+import { changeNewsletter, setEncryption } from '@/server/newsletters/newsletters';
 import { dropRelay } from '@/server/sending/routing';
 import { onDesk } from '../../../../desk';
 
 export async function keepSettings(slug: string, data: FormData): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => changeNewsletter(ctx, newsletter, Object.fromEntries(data)), 'own');
+}
+export async function keepEncryption(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => setEncryption(ctx, newsletter, Object.fromEntries(data)), 'own');
 }
 export async function uploadLogo(slug: string, data: FormData): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => keepLogo(ctx, newsletter, data.get('logo')), 'own');

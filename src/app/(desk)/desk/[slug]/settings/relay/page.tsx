@@ -5,7 +5,7 @@ import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/actio
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Section } from '@/ui/kit/page';
 import { deskOf } from '../../../../../desk';
-import { removeRelay, saveRelay, tryRelay } from '../actions';
+import { keepEncryption, removeRelay, saveRelay, tryRelay } from '../actions';
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
@@ -61,6 +61,24 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             <TextField name="perDay" type="number" label="Letters a day, at most" defaultValue={relay?.perDay ?? 5000} />
           </div>
         </ActionForm>
+        <Section title="Mail in the clear" className="mt-10">
+          <p className="mt-3 mb-4 max-w-prose text-ink-2">
+            Nearly every mail host encrypts. Where one does not, a letter that goes straight to it can go in the clear, or wait
+            two days and then not go; a confirmation waits up to five. A provider that demands encryption of its own accord is
+            always heeded.
+          </p>
+          <ActionForm action={keepEncryption.bind(null, slug)} submit="Save" done="Kept, for what leaves from now on.">
+            <ChoiceField
+              name="encryption"
+              label="A mail host that does not encrypt gets"
+              defaultValue={newsletter.encrypted_only ? 'always' : 'offered'}
+              choices={[
+                { value: 'offered', label: 'the letter in the clear' },
+                { value: 'always', label: 'no letter' },
+              ]}
+            />
+          </ActionForm>
+        </Section>
       </div>
       <div className="w-full shrink-0 lg:w-[296px]">
         {relay && (
