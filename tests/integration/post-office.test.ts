@@ -4,6 +4,7 @@ import type { Condition, ReaderFacts } from '@/core/readers/condition';
 import { type Audience, isIn } from '@/core/sending/audience';
 import { leaveToken } from '@/core/sending/token';
 import { writeMarks } from '@/server/delivery/marks';
+import { sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
 import { newId } from '@/server/ids';
 import { postOffice } from '@/server/jobs/post-office';
@@ -737,6 +738,55 @@ describe('counts', () => {
     );
     expect(await recount(world.ctx, newsletter)).toBe(1);
     expect(await totalsOf(world.ctx, newsletter)).toEqual(totals);
+  });
+
+  it('of letters stay what their copies say, and one that went wrong is mended at night', async () => {
+    world.mail.answers.set('reader1@heronmail.example', [550, '5.1.1 Unknown']);
+    await world.readers(newsletter, [...names(30), ...names(3, 'd1.small.example'), ...names(2, 'd2.small.example')]);
+    const ids = [await world.letter(newsletter, senderId), await world.letter(newsletter, senderId, { subject: 'Two' })];
+    await world.work();
+    const { rows: copies } = await sql<{
+      id: string;
+      sent_on: string;
+    }>`select id, sent_on from deliveries where state = 'delivered' order by id limit 9`.execute(world.ctx.db);
+    await writeMarks(
+      world.ctx,
+      copies.map(({ id, sent_on }, n) => ({
+        ref: { id: BigInt(id), sentOn: sent_on },
+        kind: n % 2 ? ('open' as const) : ('click' as const),
+        link: n % 2 ? null : 0,
+        method: 'GET',
+        agent: 'Mozilla/5.0',
+        at: new Date(world.clock.now().getTime() + n * MINUTE),
+      })),
+    );
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+    await foldCounts(world.ctx);
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+    const before = await Promise.all(ids.map(counts));
+    await sql`insert into letter_changes (newsletter_id, letter_id, domain_id, delivered, clicked) values (${newsletter.id}, ${ids[0]!}, 0, -3, 7)`.execute(
+      world.ctx.db,
+    );
+    expect(await recount(world.ctx, newsletter)).toBe(1);
+    expect(await Promise.all(ids.map(counts))).toEqual(before);
+  });
+
+  it('of sources over any number of days are the sums of their days, months or not', async () => {
+    const day = (n: number) => new Date(world.clock.now().getTime() - n * DAY).toISOString().slice(0, 10);
+    for (let n = 0; n < 400; n += 9)
+      await sql`insert into source_changes (newsletter_id, dimension, name, day, asked, confirmed, reading)
+        values (${newsletter.id}, 'page', ${`/p${n % 4}`}, ${day(n)}::date, ${n + 1}, ${n % 5}, 1)`.execute(world.ctx.db);
+    const expected = (days: number) => {
+      let asked = 0;
+      for (let n = 0; n < 400; n += 9) if (n < days) asked += n + 1;
+      return asked;
+    };
+    const asked = async (days: number) =>
+      (await sourcesOf(world.ctx, newsletter, days)).by.page.reduce((sum, one) => sum + one.asked, 0);
+    for (const fold of [false, true]) {
+      if (fold) await foldCounts(world.ctx);
+      for (const days of [1, 9, 24, 25, 28, 54, 55, 56, 90, 365, 400]) expect(await asked(days), `${days}`).toBe(expected(days));
+    }
   });
 });
 

@@ -30,8 +30,8 @@ export async function sourcesOf(ctx: Context, newsletter: Newsletter, days: numb
   const since = lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!;
   const { rows } = await sql<SourceCount & { dimension: Dimension | 'all' }>`
     with counted as (
-      select dimension, name, sum(asked)::int as asked, sum(confirmed)::int as confirmed, sum(reading)::int as reading from source_parts
-      where newsletter_id = ${newsletter.id} and day >= ${since}::date group by 1, 2
+      select dimension, name, sum(asked)::int as asked, sum(confirmed)::int as confirmed, sum(reading)::int as reading
+      from source_since(${newsletter.id}, ${since}::date) group by 1, 2
     ), ranked as (
       select *, row_number() over (partition by dimension order by confirmed desc, asked desc, name) as place from counted
     )

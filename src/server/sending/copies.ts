@@ -230,6 +230,12 @@ export class Copies implements Source {
           now,
         ),
       }));
+      // Silencing a mailbox cancels what is queued for its reader, these copies too, and counts that; what really came of them takes it back.
+      const { rows: cancelled } = await sql<{ sent_on: string; id: string }>`
+        select sent_on, id from deliveries where sent_on = any(${days}) and (sent_on, id) in (select * from ${keys}) and state = 'cancelled'`.execute(
+        trx,
+      );
+      const wasCancelled = new Set(cancelled.map((row) => `${row.sent_on} ${row.id}`));
       await sql`
         update deliveries d set state = n.state, claimed_by = null, attempts = d.attempts + n.tried, faults = d.faults + n.faulty, due_at = n.due_at,
           response = coalesce(n.response, d.response)
@@ -244,7 +250,8 @@ export class Copies implements Source {
           domainId: parcel.row.domain_id,
         };
         const field = FIELD[state];
-        return field ? [{ ...change, [field]: 1 }] : [];
+        const taken = wasCancelled.has(parcel.id) ? [{ ...change, cancelled: -1 }] : [];
+        return field ? [{ ...change, [field]: 1 }, ...taken] : taken;
       });
       await countLetters(trx, changes);
       const again = written.filter((one) => one.state === 'queued');
