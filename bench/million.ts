@@ -18,6 +18,8 @@ import { find } from '@/server/growth/find';
 import { sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
 import { newId } from '@/server/ids';
+import { queueOf } from '@/server/mail/queue';
+import { relayOf } from '@/server/mail/relay';
 import { newslettersOf } from '@/server/newsletters/newsletters';
 import { publicRoutes } from '@/server/public/router';
 import { listsOf, readerProfile, readersPage, totalsOf } from '@/server/readers/readers';
@@ -268,8 +270,9 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
     'Growth, 28 days': () => Promise.all([sourcesOf(ctx, newsletter, 28), formsOf(ctx, newsletter)]),
     'Growth, a year': () => sourcesOf(ctx, newsletter, 365),
     'Growth, two forms': () => compareForms(ctx, newsletter, [form.id, forms[2]!.id], 28),
-    Delivery: () => Promise.all([sendersOf(ctx, newsletter), domainsOf(ctx, newsletter)]),
-    Settings: () => listsOf(ctx, newsletter),
+    Delivery: () => Promise.all([sendersOf(ctx, newsletter), domainsOf(ctx, newsletter), queueOf(ctx, newsletter.id)]),
+    'what waits, for the doctor': () => queueOf(ctx),
+    Settings: () => Promise.all([listsOf(ctx, newsletter), relayOf(ctx, newsletter)]),
     'Find “sunniva44”': () => find(ctx, newsletter, 'sunniva44'),
     'Find “le”': () => find(ctx, newsletter, 'le'),
     'a form on a page': () => visit(`/e/form/${form.publicId}.js`),

@@ -1,29 +1,47 @@
 import { type ChildProcess, spawn } from 'node:child_process';
+import { mkdtempSync } from 'node:fs';
+import { join } from 'node:path';
 import { sql } from 'kysely';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { startLetter } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
 import { startDnsHost } from '../../cli/dns-host';
+import { type Home, openHome } from '../../cli/home';
+import { removeHome, startPostgres, stopPostgres } from '../../cli/postgres';
 import { Peer } from './peers';
+import { makeTemplate } from './template';
 import { TestWorld } from './world';
 
-const RECIPIENTS = 20_000;
 const WORKERS = 3;
-const KILLS = 20;
 
+let home: Home;
+let server: string;
 let world: TestWorld;
 let peer: Peer;
 let dns: Awaited<ReturnType<typeof startDnsHost>>;
 const workers: ChildProcess[] = [];
 
+// A database server of this file's own, which it may stop.
 beforeAll(async () => {
-  world = await TestWorld.open();
-  peer = await new Peer('127.0.9.1', {}).open(world.mail.port);
+  home = openHome(mkdtempSync(join('/var/tmp', 'inkset-killed-')));
+  server = (await startPostgres(home)).url.replace(/\/inkset$/, '');
+  await makeTemplate(server);
+});
+afterAll(() => removeHome(home));
+beforeEach(async () => {
+  world = await TestWorld.open(server);
+  world.pool.on('error', () => {});
+  // It takes its time, so that there is something on every wire when a blow falls, and mail left after the last one.
+  const end = async () => {
+    await pause(40);
+    return '250 2.0.0 Taken';
+  };
+  peer = await new Peer('127.0.9.1', { end }).open(world.mail.port);
   dns = await startDnsHost();
   await dns.put('heronmail.example', '@ IN MX 10 mx\nmx IN A 127.0.9.1\n');
 });
-afterAll(async () => {
-  for (const worker of workers) worker.kill('SIGKILL');
+afterEach(async () => {
+  for (const worker of workers.splice(0)) worker.kill('SIGKILL');
   await peer.close();
   dns.close();
   await world.close();
@@ -56,40 +74,74 @@ const chance = () => {
 };
 const pause = (ms: number) => new Promise<void>((resolve) => setTimeout(resolve, ms));
 
-describe('three workers on one letter to 20,000, killed in turn twenty times', () => {
-  it('miss nobody, and send twice at most what was on the wires of the killed, under the same Message-ID', async () => {
-    const newsletter = await world.newsletter();
-    const { senderId } = await world.sender(newsletter);
-    for (let at = 0; at < RECIPIENTS; at += 2_000)
-      await world.readers(
-        newsletter,
-        Array.from({ length: 2_000 }, (_, n) => `reader${at + n}@heronmail.example`),
-      );
-    const id = await world.letter(newsletter, senderId);
-    await startLetter(world.ctx, id);
-    for (let n = 0; n < WORKERS; n += 1) workers.push(startWorker());
-    await expect.poll(() => peer.taken.length, { timeout: 60_000, interval: 50 }).toBeGreaterThan(100);
-    for (let kill = 0; kill < KILLS; kill += 1) {
-      await pause(300 + chance() * 900);
-      const n = kill % WORKERS;
-      workers[n]!.kill('SIGKILL');
-      workers[n] = startWorker();
-    }
-    await expect
-      .poll(async () => (await letterOf(world.ctx, newsletter, id)).state, { timeout: 240_000, interval: 500 })
-      .toBe('sent');
-    const byReader = new Map<string, Set<string>>();
-    for (const { to, id: messageId } of peer.taken) byReader.set(to, (byReader.get(to) ?? new Set()).add(messageId));
-    expect(byReader.size).toBe(RECIPIENTS);
-    expect([...byReader.values()].filter((ids) => ids.size > 1)).toEqual([]);
-    const doubles = peer.taken.length - RECIPIENTS;
-    console.log(`      ${doubles} copies came twice; ${peer.torn} connections were torn by ${KILLS} kills`);
-    expect(doubles).toBeLessThanOrEqual(peer.torn);
-    const { counts } = await letterOf(world.ctx, newsletter, id);
-    expect(counts).toMatchObject({ recipients: RECIPIENTS, delivered: RECIPIENTS, bounced: 0, refused: 0, givenUp: 0 });
-    const { rows } = await sql<{ state: string; n: number }>`select state, count(*)::int as n from deliveries group by 1`.execute(
-      world.ctx.db,
+/** Three workers at a letter to so many, and what happens to them meanwhile; then everything is held against the peer's own record. */
+async function ordeal(recipients: number, blows: () => Promise<void>): Promise<{ doubles: number }> {
+  const newsletter = await world.newsletter();
+  const { senderId } = await world.sender(newsletter);
+  for (let at = 0; at < recipients; at += 2_000)
+    await world.readers(
+      newsletter,
+      Array.from({ length: 2_000 }, (_, n) => `reader${at + n}@heronmail.example`),
     );
-    expect(rows).toEqual([{ state: 'delivered', n: RECIPIENTS }]);
+  const id = await world.letter(newsletter, senderId);
+  await startLetter(world.ctx, id);
+  for (let n = 0; n < WORKERS; n += 1) workers.push(startWorker());
+  await expect.poll(() => peer.taken.length, { timeout: 60_000, interval: 50 }).toBeGreaterThan(100);
+  await blows();
+  expect(peer.taken.length, 'the last blow fell while it was being sent').toBeLessThan(recipients);
+  await expect
+    .poll(async () => (await letterOf(world.ctx, newsletter, id)).state, { timeout: 240_000, interval: 500 })
+    .toBe('sent');
+  const byReader = new Map<string, Set<string>>();
+  for (const { to, id: messageId } of peer.taken) byReader.set(to, (byReader.get(to) ?? new Set()).add(messageId));
+  expect(byReader.size).toBe(recipients);
+  expect([...byReader.values()].filter((ids) => ids.size > 1)).toEqual([]);
+  const { counts } = await letterOf(world.ctx, newsletter, id);
+  expect(counts).toMatchObject({ recipients, delivered: recipients, bounced: 0, refused: 0, givenUp: 0 });
+  const { rows } = await sql<{ state: string; n: number }>`select state, count(*)::int as n from deliveries group by 1`.execute(
+    world.ctx.db,
+  );
+  expect(rows).toEqual([{ state: 'delivered', n: recipients }]);
+  return { doubles: peer.taken.length - recipients };
+}
+async function killInTurn(times: number): Promise<void> {
+  for (let kill = 0; kill < times; kill += 1) {
+    await pause(300 + chance() * 900);
+    const n = kill % WORKERS;
+    workers[n]!.kill('SIGKILL');
+    workers[n] = startWorker();
+  }
+}
+
+describe('three workers on one letter miss nobody, and send nothing twice beyond what was on the wires of the killed, under the same Message-ID', () => {
+  it('when they are killed in turn, twenty times', async () => {
+    const { doubles } = await ordeal(20_000, () => killInTurn(20));
+    console.log(`      ${doubles} copies came twice; ${peer.torn} connections were torn by 20 kills`);
+    expect(doubles).toBeLessThanOrEqual(peer.torn);
+  }, 400_000);
+
+  it('when PostgreSQL loses its power and comes back, twenty times: nothing comes twice at all', async () => {
+    const { doubles } = await ordeal(20_000, async () => {
+      for (let blow = 0; blow < 20; blow += 1) {
+        await pause(300 + chance() * 1_200);
+        stopPostgres(home, 'immediate');
+        await pause(chance() * 500);
+        await startPostgres(home);
+      }
+    });
+    expect(doubles).toBe(0);
+  }, 400_000);
+
+  it('when every commit takes a tenth of a second, and they are killed in turn', async () => {
+    const setting = async (delay: number) => {
+      await sql.raw(`alter system set commit_delay = ${delay}`).execute(world.ctx.db);
+      await sql`alter system set commit_siblings = 0`.execute(world.ctx.db);
+      await sql`select pg_reload_conf()`.execute(world.ctx.db);
+    };
+    await setting(100_000);
+    const { doubles } = await ordeal(6_000, () => killInTurn(8));
+    await setting(0);
+    console.log(`      ${doubles} copies came twice; ${peer.torn} connections were torn by 8 kills`);
+    expect(doubles).toBeLessThanOrEqual(peer.torn);
   }, 400_000);
 });

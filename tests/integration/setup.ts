@@ -1,12 +1,11 @@
 import { join } from 'node:path';
 import pg from 'pg';
 import type { TestProject } from 'vitest/node';
-import { connect } from '@/server/db/connection';
-import { migrate } from '@/server/db/migrate';
 import { buildEmbed } from '../../cli/build';
 import { openHome, ROOT } from '../../cli/home';
 import { ensure } from '../../cli/machine';
 import { startPostgres, stopPostgres } from '../../cli/postgres';
+import { makeTemplate } from './template';
 
 declare module 'vitest' {
   interface ProvidedContext {
@@ -23,17 +22,15 @@ export default async function setup(project: TestProject): Promise<() => void> {
   await buildEmbed();
   const home = openHome(join(ROOT, '.inkset-test'));
   const { url } = await startPostgres(home);
-  const client = new pg.Client({ connectionString: url.replace(/\/inkset$/, '/postgres') });
+  const server = url.replace(/\/inkset$/, '');
+  const client = new pg.Client({ connectionString: `${server}/postgres` });
   await client.connect();
   const { rows } = await client.query<{ datname: string }>(
     "select datname from pg_database where datname like 'copy_%' or datname = 'template_inkset'",
   );
   for (const { datname } of rows) await client.query(`drop database ${datname} with (force)`);
-  await client.query('create database template_inkset');
   await client.end();
-  const { db } = connect(url.replace(/\/inkset$/, '/template_inkset'), () => {});
-  await migrate(db);
-  await db.destroy();
-  project.provide('server', url.replace(/\/inkset$/, ''));
+  await makeTemplate(server);
+  project.provide('server', server);
   return () => stopPostgres(home, 'immediate');
 }

@@ -143,12 +143,12 @@ export class TestWorld {
     readonly dns: SetResolver,
     readonly mail: MailSink,
     private readonly name: string,
+    private readonly server: string,
   ) {
     this.signUps = new SignUps(ctx);
   }
 
-  static async open(): Promise<TestWorld> {
-    const server = inject('server');
+  static async open(server = inject('server')): Promise<TestWorld> {
     const name = `copy_${randomBytes(6).toString('hex')}`;
     await admin(server, `create database ${name} template template_inkset`);
     const mail = await new MailSink().open();
@@ -175,13 +175,14 @@ export class TestWorld {
       dns,
       mail,
       name,
+      server,
     );
   }
 
   async close(): Promise<void> {
     await this.ctx.db.destroy();
     await this.mail.close();
-    await admin(inject('server'), `drop database ${this.name} with (force)`);
+    await admin(this.server, `drop database ${this.name} with (force)`);
   }
 
   readonly worker = newId();
