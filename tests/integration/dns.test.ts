@@ -1,5 +1,8 @@
+import { createSocket, type RemoteInfo, type Socket } from 'node:dgram';
+import * as dns from 'dns-packet';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { zoneFile } from '@/core/senders/zone-file';
+import { askServer } from '@/server/dns/client';
 import { dnsResolver, LookupFailed } from '@/server/dns/resolver';
 import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
 import { servedKey, switchAliases } from '@/server/senders/keys';
@@ -83,6 +86,71 @@ describe('the resolver', () => {
     const authority = await resolver().authority('a.example');
     await mood('lame');
     expect(await authority.look('a.example', 'TXT')).toEqual({ kind: 'unanswered', fault: 'lame' });
+  });
+});
+
+describe('one question over UDP', () => {
+  const sockets: Socket[] = [];
+  afterEach(() => {
+    for (const socket of sockets.splice(0)) socket.close();
+  });
+  const bound = (address: string) =>
+    new Promise<Socket>((resolve) => {
+      const socket = createSocket('udp4');
+      sockets.push(socket);
+      socket.bind(0, address, () => resolve(socket));
+    });
+  const answer = (query: Buffer, value: string, more: { name?: string; question?: boolean } = {}) => {
+    const asked = dns.decode(query);
+    const question = asked.questions![0]!;
+    const name = more.name ?? question.name;
+    return dns.encode({
+      type: 'response',
+      id: asked.id,
+      questions: more.question === false ? [] : [{ ...question, name }],
+      answers: [{ type: 'TXT', name, ttl: 60, data: [value] }],
+    });
+  };
+  /** A server that does this with each question. */
+  async function server(reply: (query: Buffer, peer: RemoteInfo, socket: Socket) => void) {
+    const socket = await bound('127.0.0.1');
+    socket.on('message', (query, peer) => reply(query, peer, socket));
+    return { address: '127.0.0.1', port: socket.address().port };
+  }
+  const ask = (at: { address: string; port: number }, name = 'a.example', ms = 400) =>
+    askServer(at, { name, type: 'TXT', recursive: true }, ms);
+
+  it('is understood in whatever case it is asked and answered', async () => {
+    const at = await server((query, peer, socket) =>
+      socket.send(answer(query, 'fine', { name: 'A.eXample' }), peer.port, peer.address),
+    );
+    expect(await ask(at, 'a.example')).toMatchObject({ kind: 'found', values: ['fine'] });
+    expect(await ask(at, 'A.EXAMPLE.')).toMatchObject({ kind: 'found', values: ['fine'] });
+  });
+  it.each(['127.0.0.1', '127.0.0.2'])('is not answered by somebody else, at %s, however quick', async (address) => {
+    const other = await bound(address);
+    const at = await server((query, peer, socket) => {
+      other.send(Buffer.from('rubbish'), peer.port, peer.address);
+      other.send(answer(query, 'forged'), peer.port, peer.address, () =>
+        setImmediate(() => socket.send(answer(query, 'true'), peer.port, peer.address)),
+      );
+    });
+    expect(await ask(at)).toMatchObject({ kind: 'found', values: ['true'] });
+  });
+  it('waits for the answer where rubbish comes first, and says so where nothing else comes', async () => {
+    const at = await server((query, peer, socket) => {
+      socket.send(Buffer.from('rubbish'), peer.port, peer.address);
+      if (dns.decode(query).questions![0]!.name === 'a.example') socket.send(answer(query, 'true'), peer.port, peer.address);
+    });
+    expect(await ask(at)).toMatchObject({ kind: 'found', values: ['true'] });
+    expect(await ask(at, 'b.example', 100)).toEqual({ kind: 'unanswered', fault: 'malformed' });
+  });
+  it('believes no answer to another question, or to none', async () => {
+    const at = await server((query, peer, socket) => {
+      socket.send(answer(query, 'other', { name: 'other.example' }), peer.port, peer.address);
+      socket.send(answer(query, 'none', { question: false }), peer.port, peer.address);
+    });
+    expect(await ask(at, 'a.example', 100)).toEqual({ kind: 'unanswered', fault: 'timeout' });
   });
 });
 

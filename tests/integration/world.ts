@@ -80,7 +80,10 @@ export class MailSink {
 
 /** DNS as tests set it: TXT and CNAME values by name; every domain's mail goes to the sink unless it is in `noMail`. */
 export class SetResolver implements Resolver {
-  readonly records = new Map<string, string[]>();
+  readonly records = new Map<string, string[]>([
+    ['spf.inkset.example', ['v=spf1 ip4:198.51.100.5 -all']],
+    ['in.inkset.example', ['v=spf1 include:spf.inkset.example -all']],
+  ]);
   /** What the resolver still remembers, where that is not what the name servers say. */
   readonly old = new Map<string, string[]>();
   readonly noMail = new Map<string, 'null' | 'ENOTFOUND' | 'EUNANSWERED'>();

@@ -1,5 +1,5 @@
 import { readDkimKey } from './dkim-key';
-import { type DmarcReading, isDmarc, readDmarc } from './dmarc';
+import { type DmarcReading, type DmarcRecord, isDmarc, readDmarc } from './dmarc';
 import { type DnsAnswer, sayFault } from './dns';
 import type { WantedRecord } from './records';
 import { mergeSpf } from './spf/merge';
@@ -111,6 +111,8 @@ function judgeDkim(wanted: WantedRecord, values: string[]): Judgement {
       : differs(wanted, other, 'Not a key', KEY, wildcardHint(other) ?? 'What stands there is no DKIM key. Replace it.');
   }
   const key = readDkimKey(found);
+  if (key.ok && key.revoked)
+    return differs(wanted, found, 'Revoked', KEY, 'An empty p= says that this key is revoked. Replace it.');
   const p = (parseTags(found.replace(/"/g, ''))?.get('p') ?? '').replace(/\s+/g, '');
   // A key that lacks its end is said to be cut, which is what its owner has to know, not that it cannot be read.
   if (p && p !== ours && p.length > 40 && (ours.startsWith(p) || p.startsWith(ours))) {
@@ -132,23 +134,26 @@ function judgeDkim(wanted: WantedRecord, values: string[]): Judgement {
       `${quoted ? 'Quotation marks or line breaks went into the value. ' : ''}${key.reason} Replace it whole.`,
     );
   }
-  if (key.revoked) return differs(wanted, found, 'Revoked', KEY, 'An empty p= says that this key is revoked. Replace it.');
+  const testing = key.testing ? 'The flag t=y says that it is only a test, so receivers ignore the signature.' : '';
   if (key.key !== ours) {
-    const weak =
-      key.algorithm === 'rsa' && key.bits < 1024
-        ? ` It is also only ${key.bits} bits long, which receivers ignore (RFC 8301).`
-        : '';
-    return differs(wanted, found, 'Another key', KEY, `The key that stands there is not ours.${weak} Replace it.`);
-  }
-  if (key.testing)
+    if (key.algorithm === 'rsa' && key.bits < 1024)
+      return differs(
+        wanted,
+        found,
+        'Too short a key',
+        'RFC 8301 section 3.2',
+        `${[`The key that stands there is only ${key.bits} bits long. Receivers ignore keys under 1024, and it is not ours.`, testing].filter(Boolean).join(' ')} Replace it.`,
+      );
     return differs(
       wanted,
       found,
-      'Only testing',
+      'Another key',
       KEY,
-      'The flag t=y tells receivers to ignore the signature. Take it out.',
-      found.replace(/;?\s*t\s*=\s*[^;]*/i, ''),
+      `${['The key that stands there is not ours.', testing].filter(Boolean).join(' ')} Replace it.`,
     );
+  }
+  if (testing)
+    return differs(wanted, found, 'Only testing', KEY, `${testing} Take it out.`, found.replace(/;?\s*t\s*=\s*[^;]*/i, ''));
   return right(found, KEY);
 }
 
@@ -207,6 +212,8 @@ function judgeSpf(wanted: WantedRecord, values: string[]): Judgement {
         `“${negative.text}” tells mailboxes not to trust us. Take the sign away.`,
         found.replace(negative.text, include),
       );
+    if (redirect && end === -1 && mechanisms.length === 0 && `include:${redirect.toLowerCase()}` === include)
+      return right(found, 'RFC 7208 section 6.1', 'It hands on to our record.');
     if (redirect && end === -1)
       return differs(
         wanted,
@@ -275,27 +282,38 @@ function judgeDmarc(wanted: WantedRecord, values: string[]): Judgement {
   }
   const reading: DmarcReading = readDmarc(found);
   if (!reading.ok) return differs(wanted, found, 'Cannot be read', DMARC, `${reading.reason} Replace it.`);
-  const paste = withReports(found, wanted);
-  if (paste !== found)
-    return differs(
-      wanted,
+  const part = reading.record.percent < 100;
+  const sentence = [
+    part ? `The policy holds for ${reading.record.percent} in 100 letters only. Take pct= out once you are sure.` : '',
+    ...(withReports(found, wanted) === found ? [] : [NO_REPORTS]),
+  ]
+    .filter(Boolean)
+    .join(' ');
+  const judged = { ...right(found, DMARC, sentence), paste: withReports(found, wanted) };
+  return part ? { ...judged, verdict: 'look', label: 'Right, in part' } : judged;
+}
+
+/** A policy is complete without reports (RFC 7489 section 6.3): all that is missing is what we could show. */
+const NO_REPORTS = 'It is right as it is. Without our address in rua= we get no reports, so we cannot show you any.';
+
+/** What is said of a domain that the policy of the domain above covers (RFC 7489 section 6.6.3), and a record of its own that is no weaker. */
+export function judgeInherited(wanted: WantedRecord, org: string, found: string, record: DmarcRecord): Judgement {
+  const own = [
+    'v=DMARC1',
+    `p=${record.subdomains}`,
+    ...(record.dkim === 's' ? ['adkim=s'] : []),
+    ...(record.spf === 's' ? ['aspf=s'] : []),
+    ...(record.percent < 100 ? [`pct=${record.percent}`] : []),
+  ].join('; ');
+  return {
+    ...right(
       found,
-      'Add 1 part',
-      'RFC 7489 section 6.2',
-      'Your policy works. With our address in rua= we can also read the reports for you.',
-      paste,
-    );
-  if (reading.record.percent < 100)
-    return {
-      ...right(
-        found,
-        DMARC,
-        `The policy holds for ${reading.record.percent} in 100 letters only. Take pct= out once you are sure.`,
-      ),
-      verdict: 'look',
-      label: 'Right, in part',
-    };
-  return right(found, DMARC);
+      'RFC 7489 section 6.6.3',
+      `The policy of ${org} holds here too (${record.subdomains === record.policy ? 'p' : 'sp'}=${record.subdomains}); you need none of your own. One of your own, as strict, would let us read the reports for this domain.`,
+    ),
+    label: 'From the domain above',
+    paste: withReports(own, wanted),
+  };
 }
 
 /** A record with our report address in it; the same text when it is there already. */

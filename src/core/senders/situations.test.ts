@@ -29,12 +29,18 @@ links IN A 198.51.100.8
 *._report._dmarc.in IN TXT "v=DMARC1"`,
   'oldhost.example': `_spf IN TXT "v=spf1 ip4:203.0.113.0/24 ~all"
 mx IN A 203.0.113.7
+out IN A 198.51.100.5
+viaus IN MX 10 out.oldhost.example.
+198.51.100.5._ok IN A 127.0.0.2
+_nest IN TXT "v=spf1 include:spf.inkset.example ~all"
+_wrong IN TXT "v=spf1 ip4:999.1.1.1 ~all"
 _heavy IN TXT "v=spf1 include:_h1.oldhost.example include:_h2.oldhost.example a mx ~all"
 _h1 IN TXT "v=spf1 a:x.oldhost.example a:y.oldhost.example a:z.oldhost.example ~all"
 _h2 IN TXT "v=spf1 a:x.oldhost.example a:y.oldhost.example a:z.oldhost.example ~all"
 _round IN TXT "v=spf1 include:_round2.oldhost.example ~all"
 _round2 IN TXT "v=spf1 include:_round.oldhost.example ~all"`,
   'reports.test': '',
+  'postbird.example': 'mx IN A 203.0.113.30',
 };
 const zones = Object.entries(WORLD).map(([origin, text]) => readZone(text, origin));
 
@@ -106,7 +112,8 @@ describe('the signature (DKIM)', () => {
     ],
     ['with flag s', dkim(`v=DKIM1; k=rsa; t=s; p=${KEY}`), 'Right'],
     ['another key', dkim(`v=DKIM1; k=rsa; p=${OTHER}`), 'Another key', 'is not ours'],
-    ['another key that is too short', dkim(`v=DKIM1; k=rsa; p=${WEAK}`), 'Another key', 'only 512 bits'],
+    ['another key that is too short', dkim(`v=DKIM1; k=rsa; p=${WEAK}`), 'Too short a key', 'only 512 bits'],
+    ['another key that only tests', dkim(`v=DKIM1; k=rsa; t=y; p=${OTHER}`), 'Another key', /not ours.*only a test/],
     ['cut after 255 letters', dkim(`v=DKIM1; k=rsa; p=${KEY}`.slice(0, 255)), 'Cut short', 'several quoted parts'],
     ['revoked', dkim('v=DKIM1; k=rsa; p='), 'Revoked'],
     ['only testing', dkim(`v=DKIM1; k=rsa; t=y; p=${KEY}`), 'Only testing', undefined, `v=DKIM1; k=rsa; p=${KEY}`],
@@ -199,7 +206,67 @@ describe('who may send (SPF)', () => {
       'Too many look-ups',
       'needs 11',
     ],
-    ['includes in a circle', spf(`v=spf1 include:_round.oldhost.example ${SPF_INKSET} ~all`), 'Right', /costs \d+ of 10/],
+    [
+      'includes in a circle before ours',
+      spf(`v=spf1 include:_round.oldhost.example ${SPF_INKSET} ~all`),
+      'Broken',
+      /At fault: “include:_round\.oldhost\.example”/,
+      `v=spf1 ${SPF_INKSET} ~all`,
+    ],
+    [
+      'includes in a circle after ours: our letters pass',
+      spf(`v=spf1 ${SPF_INKSET} include:_round.oldhost.example ~all`),
+      'Broken',
+      /At fault: “include:_round\.oldhost\.example”.*Our letters pass/,
+      `v=spf1 ${SPF_INKSET} ~all`,
+    ],
+    [
+      'an include without a record',
+      spf(`v=spf1 include:nothing.oldhost.example ${SPF_INKSET} ~all`),
+      'Broken',
+      /leads nowhere.*At fault: “include:nothing\.oldhost\.example”/,
+      `v=spf1 ${SPF_INKSET} ~all`,
+    ],
+    [
+      'an include of one that is broken itself',
+      spf(`v=spf1 include:_wrong.oldhost.example ${SPF_INKSET} ~all`),
+      'Broken',
+      /“ip4:999\.1\.1\.1” in the record of _wrong\.oldhost\.example.*At fault: “include:_wrong\.oldhost\.example”/,
+    ],
+    [
+      'three look-ups that lead to nothing',
+      spf(`v=spf1 a:n1.oldhost.example a:n2.oldhost.example mx:n3.oldhost.example ${SPF_INKSET} ~all`),
+      'Broken',
+      /More than 2 look-ups lead to nothing.*“a:n1\.oldhost\.example”, “a:n2\.oldhost\.example”, “mx:n3\.oldhost\.example”/,
+      `v=spf1 ${SPF_INKSET} ~all`,
+    ],
+    ['two look-ups that lead to nothing', spf(`v=spf1 a:n1.oldhost.example a:n2.oldhost.example ${SPF_INKSET} ~all`), 'Right'],
+    ['straight on to our record', spf('v=spf1 redirect=spf.inkset.example'), 'Right', 'hands on to our record'],
+    ['ours within another include', spf('v=spf1 include:_nest.oldhost.example ~all'), 'Right', 'by way of “include:_nest'],
+    [
+      'our address itself',
+      spf('v=spf1 ip4:198.51.100.5 -all'),
+      'Passes otherwise',
+      'though not by our include',
+      `v=spf1 ip4:198.51.100.5 ${SPF_INKSET} -all`,
+    ],
+    ['our network', spf('v=spf1 ip4:198.51.100.0/24 -all'), 'Passes otherwise'],
+    ['by a name of ours', spf('v=spf1 a:out.oldhost.example -all'), 'Passes otherwise'],
+    ['by a mail host', spf('v=spf1 mx:viaus.oldhost.example -all'), 'Passes otherwise'],
+    ['by a macro', spf('v=spf1 exists:%{i}._ok.oldhost.example -all'), 'Passes otherwise'],
+    [
+      'one that says no to us before',
+      spf(`v=spf1 -ip4:198.51.100.5 ${SPF_INKSET} ~all`),
+      'Decided before',
+      '“-ip4:198.51.100.5”',
+      `v=spf1 ${SPF_INKSET} -ip4:198.51.100.5 ~all`,
+    ],
+    [
+      'more than ten look-ups after ours',
+      spf(`v=spf1 ${SPF_INKSET} include:_heavy.oldhost.example ~all`),
+      'Too many look-ups',
+      /needs 12 look-ups.*Our letters pass/,
+    ],
     ['macros', spf(`v=spf1 exists:%{i}._ok.${DOMAIN} ${SPF_INKSET} ~all`), 'Right', '2 of 10'],
   ])('%s', async (_name, zone, label, words, paste) => {
     const found = of(await run(zone), 'spf');
@@ -207,6 +274,27 @@ describe('who may send (SPF)', () => {
     if (words) expect(found.sentence).toMatch(words);
     if (paste) expect(found.paste).toBe(paste);
   });
+});
+
+describe('our own record, which all the others point to', () => {
+  it.each([
+    ['is not there', {}, 'no SPF record'],
+    ['does not name our address', { 'spf.inkset.example': ['v=spf1 ip4:203.0.113.1 -all'] }, '“-all” of spf.inkset.example'],
+    ['is broken', { 'spf.inkset.example': ['v=spf1 ip4:1 -all'] }, 'cannot be read'],
+  ])(
+    '%s: the domain’s is right all the same, and it is said whose fault it is',
+    async (_, ours: Record<string, string[]>, words) => {
+      const known = world(GOOD.join('\n'));
+      const found = await examineDomain(IDENTITY, INSTALLATION, async (name, type) => {
+        if (name !== 'spf.inkset.example') return known(name, type);
+        return ours[name]
+          ? { kind: 'found', values: ours[name], ttl: 60, aliases: [] }
+          : { kind: 'none', exists: false, ttl: 60 };
+      });
+      expect(of(found, 'spf')).toMatchObject({ verdict: 'look', label: 'Ours is broken' });
+      expect(of(found, 'spf').sentence).toContain(words);
+    },
+  );
 });
 
 describe('bounces (return path)', () => {
@@ -257,12 +345,26 @@ describe('the policy (DMARC)', () => {
     ],
     ['with a size limit on reports', dmarc(`v=DMARC1; p=none; ${RUA}!10m`), 'Right'],
     ['with spaces', dmarc(`v = DMARC1 ; p = none ; ${RUA}`), 'Right'],
-    ['without our reports', dmarc('v=DMARC1; p=reject'), 'Add 1 part', undefined, `v=DMARC1; p=reject; ${RUA}`],
+    ['without reports', dmarc('v=DMARC1; p=reject'), 'Right', 'right as it is', `v=DMARC1; p=reject; ${RUA}`],
+    ['none', dmarc('v=DMARC1; p=none'), 'Right', 'no reports'],
+    ['quarantine', dmarc('v=DMARC1; p=quarantine'), 'Right', 'no reports'],
+    ['with a policy for subdomains', dmarc('v=DMARC1; p=reject; sp=quarantine'), 'Right', 'no reports'],
+    ['for half of the letters, without reports', dmarc('v=DMARC1; p=reject; pct=50'), 'Right, in part', /50 in 100.*no reports/],
+    ['with odd spacing', dmarc('v=DMARC1;p=reject ;  adkim=r;;aspf=r ; '), 'Right', 'no reports'],
+    ['in two strings', but(POLICY, '_dmarc IN TXT "v=DMARC1; p=re" "ject; fo=1"'), 'Right', 'no reports'],
+    ['beside other TXT values', but(POLICY, txt('_dmarc', 'site-check=7', 'v=DMARC1; p=none')), 'Right', 'no reports'],
+    ['with reports to a host that agreed', dmarc('v=DMARC1; p=none; rua=mailto:x@in.inkset.example'), 'Right', 'no reports'],
+    [
+      'with reports to a host that did not agree',
+      dmarc('v=DMARC1; p=none; rua=mailto:x@reports.test'),
+      'Reports refused',
+      /no reports.*reports\.test has not agreed/,
+    ],
     [
       'with reports elsewhere',
       dmarc('v=DMARC1; p=none; rua=mailto:a@lanternfish.example; fo=1'),
-      'Add 1 part',
-      undefined,
+      'Right',
+      'no reports',
       'v=DMARC1; p=none; rua=mailto:a@lanternfish.example,mailto:d-7f2@in.inkset.example; fo=1',
     ],
     ['for a part of the letters', dmarc(`v=DMARC1; p=quarantine; pct=25; ${RUA}`), 'Right, in part', '25 in 100'],
@@ -287,6 +389,8 @@ describe('the policy (DMARC)', () => {
     expect(found.label).toBe(label);
     if (words) expect(found.sentence).toMatch(words);
     if (paste) expect(found.paste).toBe(paste);
+    // No policy that receivers can read keeps letters back.
+    if (/^(Right|Reports refused)/.test(label)) expect(['right', 'look']).toContain(found.verdict);
   });
 
   it('proposes the next step only after two steady weeks, and changes nothing else', async () => {
@@ -306,8 +410,23 @@ describe('the policy (DMARC)', () => {
   it('of the domain above holds for a subdomain, and is said to', async () => {
     const identity = { ...IDENTITY, domain: `post.${DOMAIN}` };
     const found = of(await run(POLICY, {}, identity), 'dmarc');
-    expect(found.label).toBe('Not there yet');
-    expect(found.sentence).toContain('lanternfish.example has a policy that holds here too');
+    expect(found).toMatchObject({ verdict: 'right', label: 'From the domain above', found: [`v=DMARC1; p=none; ${RUA}`] });
+    expect(found.sentence).toContain('The policy of lanternfish.example holds here too (p=none)');
+  });
+  it.each([
+    ['as strict for subdomains', 'v=DMARC1; p=reject; adkim=s; pct=40', `v=DMARC1; p=reject; adkim=s; pct=40; ${RUA}`],
+    ['another for subdomains', 'v=DMARC1; p=reject; sp=quarantine', `v=DMARC1; p=quarantine; ${RUA}`],
+  ])('of the domain above, %s: a line to paste is never weaker', async (_, above, paste) => {
+    const identity = { ...IDENTITY, domain: `post.${DOMAIN}` };
+    const found = of(await run(txt('_dmarc', above), {}, identity), 'dmarc');
+    expect(found).toMatchObject({ verdict: 'right', paste });
+  });
+  it('of the domain above that cannot be read is none, and one that is not answered for is waited for', async () => {
+    const identity = { ...IDENTITY, domain: `post.${DOMAIN}` };
+    expect(of(await run(txt('_dmarc', 'v=DMARC1; p=maybe'), {}, identity), 'dmarc').verdict).toBe('missing');
+    expect(of(await run(txt('_dmarc', 'v=DMARC1; p=none', 'v=DMARC1; p=reject'), {}, identity), 'dmarc').verdict).toBe('missing');
+    const silent = of(await run('', { [`_dmarc.${DOMAIN}`]: 'timeout' }, identity), 'dmarc');
+    expect(silent).toMatchObject({ verdict: 'unanswered', sentence: expect.stringContaining('lanternfish.example') });
   });
 });
 
@@ -315,6 +434,15 @@ describe('what is only looked at', () => {
   it.each<[RecordPurpose, string, string, string?]>([
     ['replies', GOOD.join('\n'), 'Somebody takes them'],
     ['replies', but(MX), 'Nobody takes them', 'may be lost'],
+    ['replies', but(MX, '@ IN A 203.0.113.9'), 'Somebody may take them', 'the domain itself'],
+    ['replies', but(MX, '@ IN MX 10 203.0.113.9.'), 'Takes no mail', 'is an address'],
+    ['replies', but(MX, '@ IN MX 10 nobody.oldhost.example.'), 'Takes no mail', 'nobody.oldhost.example has no address'],
+    [
+      'replies',
+      but(MX, '@ IN MX 10 nobody.oldhost.example.', '@ IN MX 20 mx.oldhost.example.'),
+      'Some take them',
+      'The other mail hosts take replies',
+    ],
     ['replies', but(MX, '@ IN MX 0 .'), 'Takes no mail', 'null MX'],
     ['links', GOOD.join('\n'), 'Not there'],
     ['links', [...GOOD, 'go IN CNAME links.inkset.example.'].join('\n'), 'Right'],

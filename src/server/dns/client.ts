@@ -2,6 +2,7 @@ import { randomInt } from 'node:crypto';
 import { createSocket } from 'node:dgram';
 import { connect } from 'node:net';
 import * as dns from 'dns-packet';
+import ipaddr from 'ipaddr.js';
 import type { DnsAnswer, DnsFault, RecordType } from '@/core/senders/dns';
 
 export type Server = { address: string; port: number };
@@ -23,9 +24,11 @@ class NoAnswer extends Error {
 /**
  * Asks one name server one question over UDP, and again over TCP when the answer did not fit (RFC 1035 4.2.1, RFC 7766). EDNS says that we
  * take 1,232 bytes (RFC 6891). Rejects never; what went wrong is the answer's fault. `servfail` from a validating resolver that answers
- * the same question with checking disabled is `bogus` (RFC 4035 3.2.2); an authoritative server that is not one is `lame`.
+ * the same question with checking disabled is `bogus` (RFC 4035 3.2.2); an authoritative server that is not one is `lame`. Names are asked for, and
+ * compared, in small letters (RFC 4343). Only what comes from the server that was asked, to the question that was asked, is believed (RFC 5452 section 9.1).
  */
-export async function askServer(server: Server, query: Query, timeoutMs: number): Promise<DnsAnswer> {
+export async function askServer(server: Server, asked: Query, timeoutMs: number): Promise<DnsAnswer> {
+  const query = { ...asked, name: clean(asked.name) };
   try {
     const packet = await exchange(server, query, timeoutMs);
     const answer = read(packet, query);
@@ -63,12 +66,19 @@ async function exchange(server: Server, query: Query, timeoutMs: number): Promis
   return ((first.flags ?? 0) & TRUNCATED) === 0 ? first : overTcp(server, message, id, query, timeoutMs);
 }
 
-/** Is this the answer to our question? Anything else that arrives at the port is passed over. */
-const belongs = (packet: dns.DecodedPacket, id: number, query: Query) =>
-  packet.id === id &&
-  packet.type === 'response' &&
-  (packet.questions?.[0] === undefined ||
-    (packet.questions[0].name.toLowerCase() === query.name && packet.questions[0].type === query.type));
+/** Is this the answer to our question? Anything else that arrives at the port is passed over. Only a server that failed may leave the question out. */
+function belongs(packet: dns.DecodedPacket, id: number, query: Query): boolean {
+  if (packet.id !== id || packet.type !== 'response') return false;
+  const question = packet.questions?.[0];
+  if (question === undefined) return ((packet.flags ?? 0) & 15) !== 0;
+  return clean(question.name) === query.name && question.type === query.type;
+}
+
+/** Did it come from the very server that was asked? */
+function isFrom(server: Server, peer: { address: string; port: number }): boolean {
+  const address = (text: string) => ipaddr.process(text.replace(/%.*$/, '')).toNormalizedString();
+  return peer.port === server.port && address(peer.address) === address(server.address);
+}
 
 function overUdp(server: Server, message: Buffer, id: number, query: Query, timeoutMs: number): Promise<dns.DecodedPacket> {
   return new Promise((resolve, reject) => {
@@ -77,7 +87,9 @@ function overUdp(server: Server, message: Buffer, id: number, query: Query, time
       socket.send(message, server.port, server.address, (error) => error && finish(() => reject(new NoAnswer('timeout'))));
     // A lost packet is sent once more halfway.
     const again = setTimeout(send, timeoutMs / 2);
-    const end = setTimeout(() => finish(() => reject(new NoAnswer('timeout'))), timeoutMs);
+    // What cannot be read may have been thrown in by somebody else: the real answer is waited for, and only then is it said.
+    let malformed = false;
+    const end = setTimeout(() => finish(() => reject(new NoAnswer(malformed ? 'malformed' : 'timeout'))), timeoutMs);
     let done = false;
     const finish = (report: () => void) => {
       if (done) return;
@@ -88,12 +100,13 @@ function overUdp(server: Server, message: Buffer, id: number, query: Query, time
       report();
     };
     socket.on('error', () => finish(() => reject(new NoAnswer('timeout'))));
-    socket.on('message', (bytes) => {
+    socket.on('message', (bytes, peer) => {
+      if (!isFrom(server, peer)) return;
       try {
         const packet = dns.decode(bytes);
         if (belongs(packet, id, query)) finish(() => resolve(packet));
       } catch {
-        finish(() => reject(new NoAnswer('malformed')));
+        malformed = true;
       }
     });
     send();

@@ -59,12 +59,13 @@ export function RecordLedger({ records, remembered = {} }: { records: Line[]; re
 function Row({ record, remembered }: { record: Line; remembered?: number }) {
   const { judgement } = record;
   const paste = judgement?.paste ?? record.value;
-  const wrong =
+  const apart =
     judgement &&
-    ['differs', 'several', 'look'].includes(judgement.verdict) &&
+    ['differs', 'several', 'look', 'right'].includes(judgement.verdict) &&
+    judgement.found.length > 0 &&
     record.value !== '' &&
     !judgement.found.includes(paste);
-  const runs = wrong && judgement.found.length === 1 ? difference(judgement.found[0] ?? '', paste) : null;
+  const runs = apart && judgement.found.length === 1 ? difference(judgement.found[0] ?? '', paste) : null;
   return (
     <tr data-purpose={record.purpose} className="border-b border-rule-2 align-top">
       <td className="w-56 min-w-44 px-2.5 py-3">
@@ -89,7 +90,7 @@ function Row({ record, remembered }: { record: Line; remembered?: number }) {
             </span>
           </div>
         )}
-        {(wrong || (!record.value && judgement)) &&
+        {(apart || (!record.value && judgement)) &&
           judgement.found.map((found) => (
             <div key={found} className={clsx(MONO, 'text-ink-2')}>
               found: {runs ? <Marked runs={runs} show="removed" /> : short(found)}

@@ -5,11 +5,19 @@ import { isSpf, type Mechanism, parseSpf, type Qualifier } from './parse';
 
 export type SpfResult = 'pass' | 'fail' | 'softfail' | 'neutral' | 'none' | 'permerror' | 'temperror';
 export type SpfEvaluation = {
-  result: SpfResult /** Why, in a sentence. */;
-  reason: string /** The section of RFC 7208 that says so. */;
+  result: SpfResult;
+  /** Why, in a sentence. */
+  reason: string;
+  /** The section of RFC 7208 that says so. */
   section: string;
   lookups: number;
   voids: number;
+  /** The part of the domain's own record that was being read when it ended; '' where that was the record as a whole. */
+  term: string;
+  /** Parts of the domain's own record under which look-ups led to nothing. */
+  voidTerms: string[];
+  /** The domains whose records were open when it ended, the outermost first. */
+  path: string[];
 };
 export type SpfSubject = { ip: string; sender: string; helo: string; domain: string };
 
@@ -37,25 +45,27 @@ const RESULT: Record<Qualifier, SpfResult> = { '+': 'pass', '-': 'fail', '~': 's
  */
 export async function evaluateSpf(subject: SpfSubject, lookup: Lookup): Promise<SpfEvaluation> {
   const run = new Evaluation(subject, lookup);
+  const counted = () => ({
+    lookups: run.lookups,
+    voids: run.voids,
+    term: run.term,
+    voidTerms: [...run.voidTerms],
+    path: run.path,
+  });
   try {
-    const { result, reason, section } = await run.host(subject.domain);
-    return { result, reason, section, lookups: run.lookups, voids: run.voids };
+    return { ...(await run.host(subject.domain)), ...counted() };
   } catch (error) {
-    if (!(error instanceof Stop))
-      return {
-        result: 'permerror',
-        reason: 'The record could not be evaluated.',
-        section: '4',
-        lookups: run.lookups,
-        voids: run.voids,
-      };
-    return { result: error.result, reason: error.reason, section: error.section, lookups: run.lookups, voids: run.voids };
+    const { result, reason, section } = error instanceof Stop ? error : permanent('The record could not be evaluated.', '4');
+    return { result, reason, section, ...counted() };
   }
 }
 
 class Evaluation {
   lookups = 0;
   voids = 0;
+  term = '';
+  readonly voidTerms = new Set<string>();
+  readonly path: string[] = [];
   #ip: ReturnType<typeof ipaddr.process>;
   constructor(
     private readonly subject: SpfSubject,
@@ -75,11 +85,17 @@ class Evaluation {
     const syntax = parseSpf(records[0]!);
     if (!syntax.ok) throw permanent(`“${syntax.term}” in the record of ${domain} cannot be read. ${syntax.reason}`, '4.6');
     const of: MacroContext = { ...this.subject, domain };
+    this.path.push(domain.toLowerCase());
+    const depth = this.path.length;
     for (const mechanism of syntax.record.mechanisms) {
+      if (depth === 1) this.term = mechanism.text;
       if (await this.#matches(mechanism, of))
         return { result: RESULT[mechanism.qualifier], reason: `“${mechanism.text}” of ${domain} decides.`, section: '4.6.2' };
+      // What was open under a part that did not decide is closed again.
+      this.path.length = depth;
     }
     if (syntax.record.redirect) {
+      if (depth === 1) this.term = `redirect=${syntax.record.redirect}`;
       this.#count();
       const target = await this.#expand(syntax.record.redirect, of);
       const led = await this.host(target);
@@ -105,6 +121,7 @@ class Evaluation {
 
   #empty(answer: DnsAnswer): DnsAnswer {
     this.voids += 1;
+    this.voidTerms.add(this.term);
     if (this.voids > MOST_VOIDS) throw permanent('More than 2 look-ups lead to nothing.', '4.6.4');
     return answer;
   }
