@@ -18,9 +18,22 @@ function fingerprint(): string {
   return hash.digest('hex');
 }
 
-/** Bundles the scripts for other people's pages into dist/, one for each file in src/embed. */
-export async function buildEmbed(): Promise<void> {
+const SCRIPTS = ['form.js', 'reader-thread.js'];
+
+/** Bundles what is run from dist/: the scripts for other people's pages, one for each file in src/embed, and the thread that reads feeds. */
+export async function buildScripts(): Promise<void> {
   const folder = join(ROOT, 'src/embed');
+  await build({
+    entryPoints: [join(ROOT, 'src/server/autosend/reader-thread.ts')],
+    outdir: join(ROOT, 'dist'),
+    bundle: true,
+    platform: 'node',
+    format: 'esm',
+    target: 'node20',
+    // Packages that were written for require() find it.
+    banner: { js: "import { createRequire } from 'node:module'; const require = createRequire(import.meta.url);" },
+    logLevel: 'warning',
+  });
   await build({
     entryPoints: readdirSync(folder)
       .filter((name) => !name.includes('.test.'))
@@ -38,9 +51,10 @@ export async function buildEmbed(): Promise<void> {
 export async function buildAll(say: (text: string) => void): Promise<boolean> {
   const stamp = join(ROOT, '.next', 'inkset-fingerprint');
   const now = fingerprint();
-  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === now && existsSync(join(ROOT, 'dist/form.js'))) return false;
+  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === now && SCRIPTS.every((name) => existsSync(join(ROOT, 'dist', name))))
+    return false;
   say('Building the application ...');
-  await buildEmbed();
+  await buildScripts();
   try {
     execFileSync(join(ROOT, 'node_modules/.bin/next'), ['build'], {
       cwd: ROOT,

@@ -1,5 +1,4 @@
 import { sql } from 'kysely';
-import { itemKey } from '@/core/autosend/items';
 import { formCodes } from '@/core/forms/codes';
 import { type FormDefinition, startingForm } from '@/core/forms/definition';
 import { FIRST_NAME_FIELD } from '@/core/forms/fields';
@@ -338,7 +337,8 @@ async function blog(
     .values(
       posts.map((post) => ({
         auto_send_id: rule,
-        item_key: itemKey({ guid: `lanternfish-${post.slug}`, link: `${outside.blog}/posts/${post.slug}` }),
+        item_key: `lanternfish-${post.slug}`,
+        state: new Date(post.at) > switchedOn ? ('mailed' as const) : ('before' as const),
         title: post.title,
         link: `${outside.blog}/posts/${post.slug}`,
         published_at: new Date(post.at),

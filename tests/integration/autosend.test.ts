@@ -1,6 +1,7 @@
 import { createServer, type Server } from 'node:http';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { createNewPosts, newPostsOf, pollNewPosts, switchNewPosts } from '@/server/autosend/new-posts';
+import { readApart } from '@/server/autosend/feeds';
+import { createNewPosts, decideHeld, newPostsOf, pollNewPosts, switchNewPosts } from '@/server/autosend/new-posts';
 import { lettersOf } from '@/server/sending/views';
 import { DAY, MINUTE, TestWorld } from './world';
 
@@ -74,6 +75,33 @@ const poll = async () => {
   return pollNewPosts(world.ctx, rule);
 };
 
+describe('a feed that is made to keep us busy', () => {
+  const item = (html: string) =>
+    Buffer.from(
+      `<rss version="2.0"><channel><title>T</title><item><title>t</title><description><![CDATA[${html}]]></description></item></channel></rss>`,
+    );
+  it.each<[string, Buffer]>([
+    ['tags left open by the hundred thousand', item(`${'<b>'.repeat(150_000)}${'</i>'.repeat(120_000)}`)],
+    ['paragraphs left open', item(`<p>${'<p>x'.repeat(200_000)}`)],
+    ['cells and lists in each other', item('<table><tr><td><ul><li>'.repeat(40_000))],
+    ['elements in elements of the feed itself', Buffer.from(`<rss version="2.0"><channel>${'<item>'.repeat(400_000)}`)],
+    ['attributes without end', Buffer.from(`<rss version="2.0" ${'a="'.repeat(400_000)}`)],
+    ['one long line', item('x'.repeat(4_900_000))],
+  ])('%s: ends in a document or a sentence, and the rest goes on meanwhile', async (_, bytes) => {
+    let beats = 0;
+    const beat = setInterval(() => {
+      beats += 1;
+    }, 5);
+    const ended = await readApart(bytes, 'application/rss+xml', 'https://lanternfish.example/feed').then(
+      (feed) => typeof feed.title,
+      (error) => error.sentence,
+    );
+    clearInterval(beat);
+    expect(ended).toMatch(/^string$|too much to read|not a feed we can read/);
+    expect(beats).toBeGreaterThan(0);
+  });
+});
+
 describe('watching a blog', () => {
   it('never mails the back catalogue, mails each new post once, and asks only for what changed', async () => {
     await pollNewPosts(world.ctx, rule);
@@ -117,6 +145,52 @@ describe('watching a blog', () => {
     world.clock.advance(10 * MINUTE);
     expect(await pollNewPosts(world.ctx, rule)).toBe(1);
     expect((await newPostsOf(world.ctx, newsletter))[0]?.fault).toBeNull();
+  });
+
+  it.each([
+    ['all', 7, 'mailed'],
+    ['newest', 1, 'left out'],
+    ['none', 0, 'left out'],
+  ] as const)(
+    'a crowd of new posts is held, said once to the owner, and goes as is decided: %s',
+    async (which, letters, state) => {
+      await pollNewPosts(world.ctx, rule);
+      const mails = async () =>
+        (await world.pool.query("select subject from mails where kind = 'alert' order by id")).rows.map((row) => row.subject);
+      const before = (await mails()).length;
+      for (let n = 0; n < 7; n += 1) {
+        world.clock.advance(1000);
+        publish(`crowd${n}`);
+      }
+      world.clock.advance(2 * MINUTE);
+      await Promise.all([pollNewPosts(world.ctx, rule), pollNewPosts(world.ctx, rule)]);
+      expect(await subjects()).toEqual([]);
+      expect((await mails()).slice(before)).toEqual(['7 new posts came at once']);
+      expect((await newPostsOf(world.ctx, newsletter))[0]?.held[0]).toBe('Post crowd6');
+      publish('alone');
+      expect(await poll()).toBe(1);
+      // Pressed twice, it happens once.
+      const made = await Promise.all([1, 2].map(() => decideHeld(world.ctx, newsletter, rule, { which })));
+      expect(made.map((one) => one.letters).sort()).toEqual([0, letters]);
+      expect(await subjects()).toHaveLength(1 + letters);
+      if (which === 'newest') expect(await subjects()).toContain('Post crowd6');
+      const view = (await newPostsOf(world.ctx, newsletter))[0]!;
+      expect(view.held).toEqual([]);
+      expect(view.items.find((item) => item.title === 'Post crowd0' || item.title === 'Post crowd3')?.state).toBe(state);
+      await expect(decideHeld(world.ctx, await world.newsletter('Other'), rule, { which })).rejects.toMatchObject({
+        code: 'not-found',
+      });
+    },
+  );
+
+  it('a site that moves from http to https, by its GUIDs or its links, mails nothing again', async () => {
+    blog.posts.splice(0);
+    blog.posts.push({ guid: 'http://lanternfish.example/?p=1', title: 'One', at: world.clock.now() });
+    expect(await poll()).toBe(1);
+    blog.posts[0]!.guid = 'https://lanternfish.example/?p=1';
+    world.clock.advance(DAY);
+    expect(await poll()).toBe(0);
+    expect(await subjects()).toEqual(['One']);
   });
 
   it('off and on again mails nothing of the pause', async () => {

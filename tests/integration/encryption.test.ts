@@ -168,7 +168,7 @@ describe('a policy', () => {
       return {
         status: more.status ?? 200,
         headers: new Headers({ 'content-type': more.type ?? 'text/plain; charset=utf-8' }),
-        body,
+        bytes: Buffer.from(body),
       };
     };
   const record = (value: string) => world.dns.records.set('_mta-sts.locked.example', [value]);

@@ -1,7 +1,7 @@
 import { join } from 'node:path';
 import pg from 'pg';
 import type { TestProject } from 'vitest/node';
-import { buildEmbed } from '../../cli/build';
+import { buildScripts } from '../../cli/build';
 import { openHome, ROOT } from '../../cli/home';
 import { ensure } from '../../cli/machine';
 import { startPostgres, stopPostgres } from '../../cli/postgres';
@@ -19,7 +19,7 @@ declare module 'vitest' {
  */
 export default async function setup(project: TestProject): Promise<() => void> {
   ensure(['postgresql'], () => {});
-  await buildEmbed();
+  await buildScripts();
   const home = openHome(join(ROOT, '.inkset-test'));
   const { url } = await startPostgres(home);
   const server = url.replace(/\/inkset$/, '');

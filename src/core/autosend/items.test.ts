@@ -11,34 +11,62 @@ const item = (n: number, more: Partial<FeedItem> = {}): FeedItem => ({
   publishedAt: new Date(Date.UTC(2026, 10, 10 + n)),
   ...more,
 });
+const known = (...keys: string[]) => ({ keys: new Set(keys), links: new Set<string>() });
 const ON = new Date('2026-11-12T09:00:00Z');
 
 describe('what makes two items the same', () => {
   it('is the GUID, else the normalised link', () => {
     expect(itemKey(item(1))).toBe('g1');
-    const a = itemKey({ guid: null, link: 'http://Lanternfish.example/a/?utm_source=x&b=2&a=1#end' });
-    expect(a).toBe(itemKey({ guid: ' ', link: 'https://lanternfish.example/a?a=1&b=2' }));
+    const a = itemKey(item(1, { guid: null, link: 'http://Lanternfish.example/a/?utm_source=x&b=2&a=1#end' }));
+    expect(a).toBe(itemKey(item(2, { guid: ' ', link: 'https://lanternfish.example/a?a=1&b=2' })));
     expect(normaliseLink('not a link')).toBe('not a link');
   });
 });
 
+describe('a GUID that is an address', () => {
+  it('is the same by https as by http, and with a campaign behind it', () => {
+    const key = (guid: string) => itemKey(item(1, { guid }));
+    expect(key('http://lanternfish.example/?p=7')).toBe(key('https://lanternfish.example/?p=7'));
+    expect(key('http://lanternfish.example/a/?utm_source=feed')).toBe(key('https://lanternfish.example/a'));
+    expect(key('https://lanternfish.example/?p=7')).not.toBe(key('https://lanternfish.example/?p=8'));
+    expect(key('tag:lanternfish.example,2026:Seven')).toBe('tag:lanternfish.example,2026:Seven');
+  });
+  it('that names nothing gives way to what the item says', () => {
+    const key = (title: string) => itemKey(item(1, { guid: null, link: '', title }));
+    expect(key('One')).toBe(key('One'));
+    expect(key('One')).not.toBe(key('Two'));
+  });
+});
+
 describe('newItems', () => {
+  it('never mails a post again whose GUID changed and whose link did not, unless all items share a link', () => {
+    const before = { keys: new Set(['old']), links: new Set(['https://lanternfish.example/3']) };
+    expect(newItems([item(3)], before, ON)).toMatchObject({ mail: [], file: [{ guid: 'g3' }], hold: [] });
+    const same = [item(3), item(4, { link: 'https://lanternfish.example/3' })];
+    expect(newItems(same, before, ON).mail).toHaveLength(2);
+  });
+  it('holds a crowd, and mails none of it', () => {
+    const crowd = Array.from({ length: 6 }, (_, n) => item(n + 3));
+    expect(newItems(crowd, known(), ON)).toMatchObject({ mail: [], file: [] });
+    expect(newItems(crowd, known(), ON).hold.map((i) => i.guid)).toEqual(['g3', 'g4', 'g5', 'g6', 'g7', 'g8']);
+    expect(newItems(crowd.slice(1), known(), ON).mail).toHaveLength(5);
+  });
   it('gives each unknown item once, oldest first', () => {
-    const { mail, file } = newItems([item(4), item(3), item(4), item(2)], new Set(['g2']), ON);
+    const { mail, file } = newItems([item(4), item(3), item(4), item(2)], known('g2'), ON);
     expect(mail.map((i) => i.guid)).toEqual(['g3', 'g4']);
     expect(file).toEqual([]);
   });
   it('files a back catalogue that turns up late, and never mails it', () => {
-    const { mail, file } = newItems([item(5), item(-200)], new Set(), ON);
+    const { mail, file } = newItems([item(5), item(-200)], known(), ON);
     expect(mail.map((i) => i.guid)).toEqual(['g5']);
     expect(file.map((i) => i.guid)).toEqual(['g-200']);
   });
   it('takes an item without a date as new, and a dateless feed from its end', () => {
-    const { mail } = newItems([item(2, { publishedAt: null }), item(1, { publishedAt: null })], new Set(), ON);
+    const { mail } = newItems([item(2, { publishedAt: null }), item(1, { publishedAt: null })], known(), ON);
     expect(mail.map((i) => i.guid)).toEqual(['g1', 'g2']);
   });
   it('counts a post dated by its day alone as of the day of switching on', () => {
-    expect(newItems([item(2, { publishedAt: new Date('2026-11-12T00:00:00Z') })], new Set(), ON).mail).toHaveLength(1);
+    expect(newItems([item(2, { publishedAt: new Date('2026-11-12T00:00:00Z') })], known(), ON).mail).toHaveLength(1);
   });
 });
 

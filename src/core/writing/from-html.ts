@@ -1,5 +1,6 @@
 import { Parser } from 'htmlparser2';
 import type { Document, Inline, Mark, Node } from './document';
+import { shallow } from './shallow';
 import { withoutMarks } from './slots';
 
 /** Beyond this the rest is dropped: a post is not a book, and nobody shall keep us busy. */
@@ -45,6 +46,19 @@ function address(value: string | undefined, base: string, web = false): string |
   const url = new URL(value.trim(), base);
   const fine = ['http:', 'https:', ...(web ? [] : ['mailto:'])].includes(url.protocol);
   return fine && url.href.length <= 2_000 ? url.href : undefined;
+}
+
+/** A picture of a pixel or two, or one that is hidden, is there to count and not to be seen. */
+function isUnseen({ width, height, style, hidden }: Record<string, string>): boolean {
+  const tiny = (size: string | undefined) => size !== undefined && /^\s*\d/.test(size) && Number.parseFloat(size) <= 2;
+  return (
+    hidden !== undefined ||
+    tiny(width) ||
+    tiny(height) ||
+    /(?:^|;)\s*(?:(?:max-)?(?:width|height)\s*:\s*[0-2](?:\.\d+)?(?:px)?\s*(?:;|!|$)|display\s*:\s*none|visibility\s*:\s*hidden|opacity\s*:\s*0(?:\.0+)?\s*(?:;|!|$))/i.test(
+      style ?? '',
+    )
+  );
 }
 
 type Box = { tag: string; nodes: Node[] };
@@ -133,8 +147,7 @@ export function fromHtml(html: string, base: string): Document {
         else if (tag === 'br') inline.push({ kind: 'break' });
         else if (tag === 'img') {
           const src = address(attributes.src, base, true);
-          // A picture of one pixel is there to count, not to be seen.
-          if (!src || Number(attributes.width) === 1 || Number(attributes.height) === 1) return;
+          if (!src || isUnseen(attributes)) return;
           const href = links.at(-1);
           flush();
           if (!tables.at(-1)?.open)
@@ -223,7 +236,7 @@ export function fromHtml(html: string, base: string): Document {
     },
     { decodeEntities: true, lowerCaseTags: true },
   );
-  parser.write(html.slice(0, MOST_HTML));
+  parser.write(shallow(html.slice(0, MOST_HTML)));
   parser.end();
   flush();
   return { version: 1, nodes: prune(root.nodes) };

@@ -1,4 +1,5 @@
 import { Parser } from 'htmlparser2';
+import { shallow } from './shallow';
 import { withoutMarks } from './slots';
 
 const APART = new Set(['br', 'p', 'div', 'li', 'td', 'h1', 'h2', 'h3']);
@@ -23,12 +24,17 @@ function said(html: string): string {
   return out.join('');
 }
 
-/** A feed's text field (title, summary) as plain text on one line, at most `most` characters. */
+/** What HTML from outside says (a title, a summary), on one line, at most `most` characters. */
 export function plainLine(html: string, most: number): string {
-  const short = html.slice(0, 100_000);
-  // Twice, because feeds are known to escape their titles once too often.
-  const line = withoutMarks(said(said(short)))
-    .replace(/[\u0000-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069\s]+/g, ' ')
+  const once = said(shallow(html.slice(0, 100_000)));
+  // Feeds are known to escape their titles once too often; what looks like a tag after the first time is text.
+  return plainText(said(once.replaceAll('<', '&lt;')), most);
+}
+
+/** Text from outside on one line, at most `most` characters: what looks like a tag in it is text too. No control or bidirectional characters. */
+export function plainText(text: string, most: number): string {
+  const line = withoutMarks(text.slice(0, 400_000))
+    .replace(/[\u0000-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\s]+/g, ' ')
     .trim();
   return line.length <= most ? line : `${line.slice(0, most - 1).trimEnd()}…`;
 }

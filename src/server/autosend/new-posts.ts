@@ -1,6 +1,6 @@
 import Joi from 'joi';
 import { sql } from 'kysely';
-import { type FeedItem, itemKey, newItems, nextPoll } from '@/core/autosend/items';
+import { type FeedItem, itemKey, newItems, nextPoll, normaliseLink } from '@/core/autosend/items';
 import { asFault, Fault } from '@/core/faults';
 import { slugify } from '@/core/newsletters/slug';
 import { ofList } from '@/core/sending/audience';
@@ -8,6 +8,7 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { newId } from '../ids';
+import { mailOwners } from '../newsletters/alerts';
 import { scheduleLetter } from '../sending/letters';
 import { readFeed } from './feeds';
 
@@ -24,7 +25,9 @@ export type NewPostsView = {
   polledAt: Date | null;
   nextPollAt: Date | null;
   fault: string | null;
-  items: { title: string; link: string; at: Date; mailed: boolean }[];
+  items: { key: string; title: string; link: string; at: Date; state: 'before' | 'mailed' | 'held' | 'left out' }[];
+  /** New posts that came with too many others at once and wait for somebody's word, the newest first. */
+  held: string[];
 };
 
 const waySchemas = {
@@ -172,14 +175,22 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
     await save(next);
     return 0;
   }
-  const known = await ctx.db.selectFrom('feed_items').select('item_key').where('auto_send_id', '=', id).execute();
-  const { mail, file } = newItems(reading.items, new Set(known.map((row) => row.item_key)), rule.switched_on_at);
+  const known = await ctx.db.selectFrom('feed_items').select(['item_key', 'link']).where('auto_send_id', '=', id).execute();
   // The first reading after switching on only files: what stands in the feed then is its back catalogue.
   const first = rule.baseline_at === null;
+  const switchedOn = rule.switched_on_at;
+  const { mail, file, hold } = newItems(
+    reading.items,
+    { keys: new Set(known.map((row) => row.item_key)), links: new Set(known.map((row) => normaliseLink(row.link))) },
+    switchedOn,
+    (item) => !first || publishedAfter(item.publishedAt, switchedOn),
+  );
   const made = await ctx.db.transaction().execute(async (trx) => {
     let letters = 0;
-    for (const [index, item] of [...file, ...mail].entries()) {
-      const isNew = index >= file.length && !(first && !publishedAfter(item.publishedAt, rule.switched_on_at!));
+    let waiting = 0;
+    const held = new Set(hold);
+    const isNew = new Set([...mail, ...hold]);
+    for (const item of [...file, ...mail, ...hold]) {
       const filed = await trx
         .insertInto('feed_items')
         .values({
@@ -193,26 +204,38 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
         .onConflict((c) => c.doNothing())
         .returning('item_key')
         .executeTakeFirst();
-      if (!filed || !isNew) continue;
+      if (!filed || !isNew.has(item)) continue;
       const postId = await keepPost(ctx, trx, rule.newsletter_id, item);
-      const letterId = await scheduleLetter(ctx, trx, {
-        newsletterId: rule.newsletter_id,
-        postId,
-        autoSendId: id,
-        layoutId: rule.layout_id,
-        audience: ofList(rule.list_id),
-        senderId: rule.sender_id,
-        subjects: [item.title],
-        previewLine: item.summary,
-        dueAt: now,
-      });
+      const made = held.has(item)
+        ? { state: 'held' as const, held_post_id: postId }
+        : { state: 'mailed' as const, letter_id: await letterFrom(ctx, trx, rule, postId, item.title, item.summary) };
       await trx
         .updateTable('feed_items')
-        .set({ letter_id: letterId })
+        .set(made)
         .where('auto_send_id', '=', id)
         .where('item_key', '=', filed.item_key)
         .execute();
-      letters += 1;
+      if (held.has(item)) waiting += 1;
+      else letters += 1;
+    }
+    if (waiting) {
+      const newsletter = await trx
+        .selectFrom('newsletters')
+        .select(['name', 'slug'])
+        .where('id', '=', rule.newsletter_id)
+        .executeTakeFirstOrThrow();
+      await mailOwners(
+        ctx,
+        trx,
+        rule.newsletter_id,
+        newsletter,
+        `${waiting} new posts came at once`,
+        [
+          `${reading.title || rule.name} has ${waiting} posts that were not there before. So many letters in a day is more than most readers want, so none of them has left.`,
+          'Say on the desk, under Auto-sends, which of them go.',
+        ],
+        '/auto-sends',
+      );
     }
     await trx
       .updateTable('auto_sends')
@@ -224,6 +247,59 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
   });
   if (made) ctx.log.info({ feed: rule.feed_url, letters: made }, 'new posts became letters');
   return made;
+}
+
+type Rule = { id: string; newsletter_id: string; layout_id: string; list_id: string; sender_id: string };
+
+/** A post of a feed as a letter that is due now. */
+const letterFrom = (ctx: Context, db: Db, rule: Rule, postId: string, title: string, summary: string): Promise<string> =>
+  scheduleLetter(ctx, db, {
+    newsletterId: rule.newsletter_id,
+    postId,
+    autoSendId: rule.id,
+    layoutId: rule.layout_id,
+    audience: ofList(rule.list_id),
+    senderId: rule.sender_id,
+    subjects: [title],
+    previewLine: summary,
+    dueAt: ctx.clock.now(),
+  });
+
+const decision = Joi.object<{ which: 'all' | 'newest' | 'none' }>({
+  which: Joi.string().valid('all', 'newest', 'none').required().label('Which'),
+});
+
+/** Says of the new posts that a rule holds which of them become letters; the others count as known. Returns how many letters were made. */
+export async function decideHeld(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<{ letters: number }> {
+  const { which } = check(decision, raw);
+  return ctx.db.transaction().execute(async (trx) => {
+    const rule = await trx
+      .selectFrom('auto_sends')
+      .select(['id', 'newsletter_id', 'layout_id', 'list_id', 'sender_id'])
+      .where('newsletter_id', '=', newsletter.id)
+      .where('id', '=', id)
+      .forUpdate()
+      .executeTakeFirst();
+    if (!rule) throw new Fault('not-found', 'This auto-send is gone.');
+    const held = await trx
+      .selectFrom('feed_items as i')
+      .innerJoin('posts as p', 'p.id', 'i.held_post_id')
+      .select(['i.item_key', 'p.id', 'p.title', 'p.subtitle'])
+      .where('i.auto_send_id', '=', id)
+      .orderBy(sql`coalesce(i.published_at, i.first_seen_at)`)
+      .execute();
+    const go = which === 'all' ? held : which === 'newest' ? held.slice(-1) : [];
+    for (const post of held) {
+      const letterId = go.includes(post) ? await letterFrom(ctx, trx, rule, post.id, post.title, post.subtitle) : null;
+      await trx
+        .updateTable('feed_items')
+        .set({ held_post_id: null, letter_id: letterId, state: letterId ? 'mailed' : 'left out' })
+        .where('auto_send_id', '=', id)
+        .where('item_key', '=', post.item_key)
+        .execute();
+    }
+    return { letters: go.length };
+  });
 }
 
 /** A feed's item as a post of the newsletter, under an address of its own. */
@@ -273,15 +349,17 @@ export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<
     rows.map(async (row) => {
       const items = await ctx.db
         .selectFrom('feed_items')
-        .select([
-          'title',
-          'link',
-          sql<Date>`coalesce(published_at, first_seen_at)`.as('at'),
-          sql<boolean>`letter_id is not null`.as('mailed'),
-        ])
+        .select(['item_key as key', 'title', 'link', sql<Date>`coalesce(published_at, first_seen_at)`.as('at'), 'state'])
         .where('auto_send_id', '=', row.id)
         .orderBy('at', 'desc')
         .limit(6)
+        .execute();
+      const held = await ctx.db
+        .selectFrom('feed_items')
+        .select('title')
+        .where('auto_send_id', '=', row.id)
+        .where('held_post_id', 'is not', null)
+        .orderBy(sql`coalesce(published_at, first_seen_at)`, 'desc')
         .execute();
       return {
         id: row.id,
@@ -297,6 +375,7 @@ export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<
         nextPollAt: row.next_poll_at,
         fault: row.fault,
         items,
+        held: held.map(({ title }) => title),
       };
     }),
   );

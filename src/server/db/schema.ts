@@ -172,6 +172,8 @@ export type Schema = {
     published_at: Date | null;
     first_seen_at: Date;
     letter_id: string | null;
+    state: Generated<'before' | 'mailed' | 'held' | 'left out'>;
+    held_post_id: string | null;
   };
   letter_counts: { letter_id: string; newsletter_id: string } & LetterCounts;
   letter_domain_counts: { letter_id: string; newsletter_id: string; domain_id: number } & LetterCounts;

@@ -4,7 +4,7 @@ import ipaddr from 'ipaddr.js';
 import { Agent, fetch as undiciFetch } from 'undici';
 import { Fault } from '@/core/faults';
 
-export type Fetched = { status: number; headers: Headers; body: string; url: string };
+export type Fetched = { status: number; headers: Headers; bytes: Buffer; url: string };
 export type FetchLimits = { timeoutMs: number; bytes: number; redirects: number };
 const LIMITS: FetchLimits = { timeoutMs: 15_000, bytes: 5_000_000, redirects: 4 };
 
@@ -29,7 +29,7 @@ const guardedLookup =
   };
 
 /**
- * Fetches a text on a user's behalf: http(s) only, allowed addresses only, bounded in time, size (after decompression) and
+ * Fetches something on a user's behalf: http(s) only, allowed addresses only, bounded in time, size (after decompression) and
  * redirects. Throws a `Fault` with a sentence for the person who gave the address.
  */
 export async function guardedFetch(
@@ -60,7 +60,7 @@ export async function guardedFetch(
         status: response.status,
         headers: response.headers as unknown as Headers,
         url: target.href,
-        body: await boundedText(response.body, limits.bytes),
+        bytes: await bounded(response.body, limits.bytes),
       };
     }
     throw new Fault(
@@ -87,8 +87,8 @@ function checkedUrl(text: string, allowLoopback: boolean): URL {
   return url;
 }
 
-async function boundedText(body: AsyncIterable<Uint8Array> | null, most: number): Promise<string> {
-  if (!body) return '';
+async function bounded(body: AsyncIterable<Uint8Array> | null, most: number): Promise<Buffer> {
+  if (!body) return Buffer.alloc(0);
   const chunks: Uint8Array[] = [];
   let size = 0;
   for await (const chunk of body) {
@@ -97,7 +97,7 @@ async function boundedText(body: AsyncIterable<Uint8Array> | null, most: number)
       throw new Fault('unreachable', `The answer was longer than ${Math.round(most / 1_000_000)} MB, so we stopped reading.`);
     chunks.push(chunk);
   }
-  return Buffer.concat(chunks).toString('utf8');
+  return Buffer.concat(chunks);
 }
 
 function sayWhy(url: string, error: unknown): Fault {

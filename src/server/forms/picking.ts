@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { decodeText } from '@/core/autosend/charset';
 import { Fault } from '@/core/faults';
 import { escapeHtml } from '@/core/html';
 import type { Context } from '../context';
@@ -22,5 +23,5 @@ export async function pageForPicking(ctx: Pick<Context, 'config'>, url: string):
   const hash = createHash('sha256').update(script).digest('base64');
   // Before anything of the page, so that no tag of it comes first; its own doctype is then one too many, and browsers pass over it.
   const head = `<!doctype html><meta charset="utf-8"><meta http-equiv="content-security-policy" content="script-src 'sha256-${hash}'; object-src 'none'; frame-src 'none'; form-action 'none'"><base href="${escapeHtml(answer.url)}"><script>${script}</script>`;
-  return { html: head + answer.body, url: answer.url };
+  return { html: head + decodeText(answer.bytes, answer.headers.get('content-type')), url: answer.url };
 }

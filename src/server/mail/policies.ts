@@ -10,7 +10,7 @@ const LIMITS = { timeoutMs: 4_000, bytes: 64_000, redirects: 0 };
 /** One that ends within a day is asked for again, so that it does not run out unnoticed. */
 const RENEW_MS = 86_400_000;
 
-type Read = (url: string) => Promise<Pick<Fetched, 'status' | 'headers' | 'body'>>;
+type Read = (url: string) => Promise<Pick<Fetched, 'status' | 'headers' | 'bytes'>>;
 
 /**
  * What a domain demands of whoever brings it mail (MTA-STS, RFC 8461 section 3): read anew where its record names another policy than the one that
@@ -30,7 +30,10 @@ export async function policyOf(
   if (!id || (kept?.id === id && left > RENEW_MS)) return kept;
   const answer = await read(`https://mta-sts.${domain}/.well-known/mta-sts.txt`).catch(() => null);
   // Redirects are not followed, and anything but plain text is no policy (section 3.3).
-  const text = answer?.status === 200 && /^text\/plain\b/i.test(answer.headers.get('content-type') ?? '') ? answer.body : '';
+  const text =
+    answer?.status === 200 && /^text\/plain\b/i.test(answer.headers.get('content-type') ?? '')
+      ? answer.bytes.toString('utf8')
+      : '';
   const policy = readStsPolicy(text);
   if (!policy) return kept;
   return { id, mode: policy.mode, mx: policy.mx, until: new Date(now + policy.maxAgeSeconds * 1000).toISOString() };

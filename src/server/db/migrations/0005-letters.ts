@@ -108,10 +108,13 @@ create table feed_items (
   link text not null,
   published_at timestamptz,
   first_seen_at timestamptz not null,
-  letter_id uuid references letters on delete set null,  -- null: of the back catalogue, never mailed
+  letter_id uuid references letters on delete set null,
+  state text not null default 'before' check (state in ('before', 'mailed', 'held', 'left out')),  -- before: of the back catalogue, never mailed
+  held_post_id uuid references posts on delete set null, -- came with too many others at once: waits for somebody to say that it goes
   primary key (auto_send_id, item_key)
 );
 create index on feed_items (letter_id);
+create index feed_items_held on feed_items (auto_send_id) where held_post_id is not null;
 
 -- One letter on one route: what a claim is made of. A row stands as long as deliveries wait there.
 create table route_jobs (

@@ -9,9 +9,16 @@ import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Empty, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { deskOf } from '../../../../desk';
-import { changeRule, connectBlog, switchRule } from './actions';
+import { changeRule, connectBlog, decide, decideAll, switchRule } from './actions';
 
 export const metadata: Metadata = { title: 'Auto-sends' };
+
+const BECAME = {
+  before: 'was there before',
+  mailed: 'became a letter',
+  held: 'waits for you',
+  'left out': 'was left out',
+};
 
 type WaysProps = {
   senders: { id: string; name: string; address: string }[];
@@ -160,15 +167,43 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
               Nothing is lost: we ask again {rule.nextPollAt ? spokenTime(rule.nextPollAt, now, newsletter.time_zone) : 'soon'}.
             </Note>
           )}
+          {rule.held.length > 0 && (
+            <Note tone="look" title={`${rule.held.length} new posts came at once, so none of them has left`}>
+              <p>
+                The newest is “{rule.held[0]}”. So many letters in a day is more than most readers want; what you leave out can
+                still be read on your site.
+              </p>
+              <div className="mt-3 flex flex-wrap gap-2">
+                <ActionButton action={decide.bind(null, slug, rule.id, 'newest')} done="The newest becomes a letter now.">
+                  Mail the newest
+                </ActionButton>
+                <ActionButton action={decide.bind(null, slug, rule.id, 'none')} done="None of them is mailed.">
+                  Mail none
+                </ActionButton>
+                <ActionDialog
+                  opens={`Mail all ${rule.held.length}`}
+                  title={`Mail ${rule.held.length} letters now?`}
+                  words={`Everyone reading “${rule.listName}” gets each of them, one after the other.`}
+                  submit={`Mail all ${rule.held.length}`}
+                  done="Each of them becomes a letter now."
+                  action={decideAll.bind(null, slug, rule.id)}
+                />
+              </div>
+            </Note>
+          )}
           {rule.items.length > 0 && (
             <ul aria-label="Newest posts" className="mt-2">
               {rule.items.map((item) => (
-                <li key={item.link} className="flex flex-wrap items-baseline justify-between gap-x-4 border-t border-rule-2 py-2">
-                  <a href={item.link} className="min-w-0 hover:underline">
-                    {item.title}
-                  </a>
+                <li key={item.key} className="flex flex-wrap items-baseline justify-between gap-x-4 border-t border-rule-2 py-2">
+                  {item.link ? (
+                    <a href={item.link} className="min-w-0 hover:underline">
+                      {item.title}
+                    </a>
+                  ) : (
+                    <span className="min-w-0">{item.title}</span>
+                  )}
                   <span className="text-small text-ink-2" title={fullTime(item.at, newsletter.time_zone)}>
-                    {spokenTime(item.at, now, newsletter.time_zone)}, {item.mailed ? 'became a letter' : 'was there before'}
+                    {spokenTime(item.at, now, newsletter.time_zone)}, {BECAME[item.state]}
                   </span>
                 </li>
               ))}

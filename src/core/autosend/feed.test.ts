@@ -1,0 +1,214 @@
+import fc from 'fast-check';
+import { describe, expect, it } from 'vitest';
+import { documentSchema } from '../writing/document';
+import { decodeText } from './charset';
+import { readFeedDocument } from './feed';
+
+const URL_ = 'https://lanternfish.example/feed';
+const read = (body: string, type: string | null = null) => readFeedDocument(Buffer.from(body), type, URL_);
+const rss = (item: string, more = '') =>
+  `<rss version="2.0" xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:content="http://purl.org/rss/1.0/modules/content/" ${more}><channel><title>T</title><item>${item}</item></channel></rss>`;
+const atom = (entry: string, more = '') =>
+  `<feed xmlns="http://www.w3.org/2005/Atom" ${more}><title>T</title><entry>${entry}</entry></feed>`;
+const paragraph = (text: string, href?: string) => ({
+  kind: 'paragraph',
+  inline: [{ kind: 'text', text, ...(href ? { href } : {}) }],
+});
+
+describe('feeds', () => {
+  it('are read as RSS, Atom, JSON Feed and RDF', () => {
+    const [one] = read(
+      rss(
+        '<title>A &amp;amp; B</title><link>/a</link><guid isPermaLink="false">1</guid><description>&lt;p&gt;x&lt;/p&gt;</description><pubDate>Tue, 24 Nov 2026 09:00:00 GMT</pubDate>',
+      ),
+    ).items;
+    expect(one).toEqual({
+      guid: '1',
+      link: 'https://lanternfish.example/a',
+      title: 'A & B',
+      summary: 'x',
+      document: { version: 1, nodes: [paragraph('x')] },
+      picture: null,
+      publishedAt: new Date('2026-11-24T09:00:00Z'),
+    });
+    expect(
+      read(
+        atom(
+          '<id>u:1</id><title>A</title><link href="https://lanternfish.example/b"/><updated>2026-11-24T09:00:00Z</updated><content type="html">&lt;p&gt;y&lt;/p&gt;</content>',
+        ),
+      ).items[0],
+    ).toMatchObject({ guid: 'u:1', link: 'https://lanternfish.example/b', document: { nodes: [paragraph('y')] } });
+    const json = {
+      version: 'https://jsonfeed.org/version/1.1',
+      title: 'T',
+      items: [{ id: '1', url: '/c', title: 'C', content_html: '<p>z</p>' }],
+    };
+    expect(read(JSON.stringify(json)).items[0]).toMatchObject({
+      guid: '1',
+      link: 'https://lanternfish.example/c',
+      document: { nodes: [paragraph('z')] },
+    });
+  });
+  it('say when and what in the modules of RDF and RSS too', () => {
+    const rdf = `<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#" xmlns="http://purl.org/rss/1.0/" xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:content="http://purl.org/rss/1.0/modules/content/"><channel rdf:about="https://c.example/"><title>x</title></channel><item rdf:about="https://c.example/1"><title>a</title><link>https://c.example/1</link><description>short</description><dc:date>2026-11-24T09:00:00+01:00</dc:date><content:encoded>&lt;p&gt;in full&lt;/p&gt;</content:encoded></item></rdf:RDF>`;
+    expect(read(rdf).items[0]).toMatchObject({
+      guid: 'https://c.example/1',
+      summary: 'short',
+      document: { nodes: [paragraph('in full')] },
+      publishedAt: new Date('2026-11-24T08:00:00Z'),
+    });
+    expect(read(rss('<title>a</title><dc:date>2026-11-24</dc:date>')).items[0]?.publishedAt).toEqual(new Date('2026-11-24'));
+    const plain = {
+      version: 'https://jsonfeed.org/version/1',
+      title: 'T',
+      items: [{ id: 1, content_text: 'Use <b>.\n\nTwice & more' }],
+    };
+    expect(read(JSON.stringify(plain)).items[0]?.document.nodes).toEqual([paragraph('Use <b>.'), paragraph('Twice & more')]);
+  });
+  it('resolve addresses by xml:base, one within the other, else by the item’s page', () => {
+    const entry =
+      '<id>1</id><title>t</title><link href="one.html"/><content type="xhtml" xml:base="deep/"><div xmlns="http://www.w3.org/1999/xhtml"><p><a href="x">x</a></p></div></content>';
+    const { link, document } = read(
+      atom(entry, 'xml:base="https://a.example/blog/"').replace('<entry>', '<entry xml:base="2026/">'),
+    ).items[0]!;
+    expect(link).toBe('https://a.example/blog/2026/one.html');
+    expect(document.nodes).toEqual([paragraph('x', 'https://a.example/blog/2026/deep/x')]);
+    const [page] = read(rss('<link>https://b.example/p/1/</link><description>&lt;a href="y"&gt;y&lt;/a&gt;</description>')).items;
+    expect(page?.document.nodes).toEqual([paragraph('y', 'https://b.example/p/1/y')]);
+    const [odd] = read(rss('<title>t</title><link>z</link>', 'xml:base="javascript:alert(1)//"')).items;
+    expect(odd?.link).toBe('https://lanternfish.example/z');
+  });
+  it('that are none end in a sentence, and so do those that define entities', () => {
+    expect(() => read('<!doctype html><html><body>hi</body></html>')).toThrow(/a web page, not a feed/);
+    expect(() => read('<rss version="2.0"><channel><title>T</tit')).toThrow(/not a feed we can read/);
+    expect(() => read('')).toThrow(/not a feed/);
+    const bomb = '<?xml version="1.0"?><!DOCTYPE r [<!ENTITY a "b"><!ENTITY c "&a;&a;">]>';
+    expect(() => read(`${bomb}${rss('<title>&c;</title>')}`)).toThrow(/defines entities of its own/);
+    expect(read(`<!DOCTYPE rss>${rss('<title>About &amp;lt;!ENTITY</title>')}`).items[0]?.title).toBe('About <!ENTITY');
+  });
+});
+
+describe('what comes from outside', () => {
+  it('is text where it is text', () => {
+    const [one] = read(
+      atom(
+        '<id>1</id><title type="text">Use &lt;b> &amp;amp; co</title><summary type="text">&lt;script>alert(1)&lt;/script></summary>',
+      ),
+    ).items;
+    expect(one?.title).toBe('Use <b> &amp; co');
+    expect(one?.summary).toBe('<script>alert(1)</script>');
+    const [escaped] = read(
+      rss(
+        '<title>Why &amp;amp;lt;b&amp;amp;gt; matters</title><description>&amp;lt;img src=x onerror=alert(1)&amp;gt;</description>',
+      ),
+    ).items;
+    expect(escaped?.title).toBe('Why <b> matters');
+    expect(escaped?.document.nodes).toEqual([paragraph('<img src=x onerror=alert(1)>')]);
+  });
+  it('links to the web alone, and shows no picture that is there to count', () => {
+    const [one] = read(
+      rss(
+        `<title>t</title><link>javascript:alert(1)</link><guid>javascript:alert(2)</guid><enclosure url="javascript:alert(3)" type="image/png" length="1"/><description><![CDATA[
+        <a href=" java\tscript:alert(4)">a</a> <a href="data:text/html,x">b</a> <a href="vbscript:x">c</a>
+        <img src="https://t.example/1.gif" width="1" height="1"><img src="https://t.example/2.gif" style="width:1px;height:1px">
+        <img src="https://t.example/3.gif" style="display: none"><img src="https://t.example/4.gif" width="0"><img src="https://t.example/5.gif" hidden>
+        <img src="javascript:alert(5)"><img src="https://t.example/seen.png" width="600" style="max-width:100%">]]></description>`,
+      ),
+    ).items;
+    expect(one).toMatchObject({ link: '', picture: null });
+    const text = JSON.stringify(one!.document);
+    expect(text).not.toMatch(/javascript:|vbscript:|data:|t\.example\/\d/);
+    expect(text).toContain('t.example/seen.png');
+  });
+  it('brings no right-to-left override, bell or byte order mark into a title', () => {
+    const [one] = read(rss('<title>\u202egnihsihP&amp;#x202e; \u200f\ufeff&amp;#7;now</title>')).items;
+    expect(one?.title).toBe('gnihsihP now');
+  });
+  it('cannot be without a name', () => {
+    expect(read(rss('<description>&lt;p&gt;Only words&lt;/p&gt;</description>')).items[0]).toMatchObject({
+      guid: null,
+      link: '',
+      title: 'A new post',
+      summary: 'Only words',
+    });
+  });
+  it('always becomes a document that can be kept, whatever it is', () => {
+    const piece = fc.constantFrom(
+      '<p>',
+      '</p>',
+      '<b>',
+      '<a href="x">',
+      '<img src=a>',
+      '<table><tr><td>',
+      '<li>',
+      '<ul>',
+      '<pre>',
+      '&lt;',
+      'word ',
+      '<![CDATA[',
+      ']]>',
+      '\u202e',
+      '<svg>',
+    );
+    fc.assert(
+      fc.property(fc.array(piece, { maxLength: 60 }), (pieces) => {
+        const json = {
+          version: 'https://jsonfeed.org/version/1.1',
+          title: 'T',
+          items: [{ id: '1', content_html: pieces.join('') }],
+        };
+        const { error } = documentSchema.validate(read(JSON.stringify(json)).items[0]!.document);
+        expect(error).toBeUndefined();
+      }),
+      { numRuns: 60 },
+    );
+  });
+});
+
+describe('character sets', () => {
+  const words = 'Grüße – ¿qué?';
+  const win = Buffer.from([0x47, 0x72, 0xfc, 0xdf, 0x65, 0x20, 0x96, 0x20, 0xbf, 0x71, 0x75, 0xe9, 0x3f]);
+  const xml = (encoding: string) => Buffer.from(`<?xml version="1.0" encoding="${encoding}"?>`);
+  const utf16 = (text: string) => Buffer.from(text, 'utf16le');
+  it.each<[string, Uint8Array, string | null, string | RegExp]>([
+    ['UTF-8', Buffer.from(words), null, words],
+    ['a byte order mark goes before a header', Buffer.from(`\ufeff${words}`), 'text/xml; charset=iso-8859-1', words],
+    [
+      'a header goes before a declaration',
+      Buffer.concat([xml('utf-8'), win]),
+      'text/xml; charset="windows-1252"',
+      new RegExp(words.replace(/[?]/g, '\\?')),
+    ],
+    ['a declaration', Buffer.concat([xml('windows-1252'), win]), 'text/xml', new RegExp(words.replace(/[?]/g, '\\?'))],
+    ['Latin-1, which browsers read as Windows-1252', Buffer.concat([xml('ISO-8859-1'), win]), null, /Grüße –/],
+    ['nothing said, and no UTF-8', win, null, words],
+    ['a name that nobody knows', Buffer.from(words), 'text/xml; charset=klingon', words],
+    ['Shift_JIS', Buffer.concat([xml('Shift_JIS'), Buffer.from([0x83, 0x65, 0x83, 0x58, 0x83, 0x67])]), null, /テスト$/],
+    ['UTF-16 with a mark', Buffer.concat([Buffer.from([0xff, 0xfe]), utf16(words)]), 'text/xml; charset=utf-8', words],
+    ['UTF-16 without one', utf16(`<a>${words}`), null, `<a>${words}`],
+    [
+      'UTF-16 that is declared and is not',
+      Buffer.from(`<?xml version="1.0" encoding="utf-16"?>${words}`),
+      null,
+      /Grüße – ¿qué\?$/,
+    ],
+    ['a page’s own', Buffer.concat([Buffer.from('<html><meta charset=windows-1252>'), win]), 'text/html', /Grüße –/],
+  ])('%s', (_, bytes, type, said) => {
+    if (typeof said === 'string') expect(decodeText(bytes, type)).toBe(said);
+    else expect(decodeText(bytes, type)).toMatch(said);
+  });
+  it('a feed in each of them says the same', () => {
+    const feed = (encoding: string) => `<?xml version="1.0" encoding="${encoding}"?>${rss('<title>Grüße</title>')}`;
+    for (const bytes of [
+      Buffer.from(feed('utf-8')),
+      Buffer.from(feed('iso-8859-1'), 'latin1'),
+      Buffer.from(`\ufeff${feed('utf-16')}`, 'utf16le'),
+    ])
+      expect(readFeedDocument(bytes, null, URL_).items[0]?.title).toBe('Grüße');
+  });
+  it('never throw', () => {
+    fc.assert(
+      fc.property(fc.uint8Array({ maxLength: 80 }), fc.option(fc.string()), (bytes, type) => void decodeText(bytes, type)),
+    );
+  });
+});
