@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import { existsSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { chmodSync, existsSync, mkdirSync, readdirSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
@@ -7,14 +7,24 @@ import { fileURLToPath } from 'node:url';
 export const ROOT = dirname(dirname(fileURLToPath(import.meta.url)));
 
 /** One installation on this machine: its folder, its secrets, and what runs. Several may stand side by side (`INKSET_HOME`). */
-export type Home = { dir: string; secrets: { database: string; app: string } };
+export type Home = { dir: string; secrets: { database: string; admin: string; app: string } };
 
-/** Opens the state folder, making it and its secrets on first use. The secrets file is readable by its owner only. */
+/**
+ * Opens the state folder, making it and its secrets on first use. Everything in it, and everything that this process and those it starts write from
+ * now on, is for its owner's eyes only: passwords, logs with addresses, pictures and gifts.
+ */
 export function openHome(dir = process.env.INKSET_HOME ?? join(ROOT, '.inkset')): Home {
+  process.umask(0o077);
   mkdirSync(join(dir, 'logs'), { recursive: true });
+  chmodSync(dir, 0o700);
+  for (const name of readdirSync(dir)) if (statSync(join(dir, name)).isFile()) chmodSync(join(dir, name), 0o600);
   const file = join(dir, 'secrets.json');
   if (!existsSync(file)) {
-    const secrets = { database: randomBytes(24).toString('hex'), app: randomBytes(32).toString('hex') };
+    const secrets = {
+      database: randomBytes(24).toString('hex'),
+      admin: randomBytes(24).toString('hex'),
+      app: randomBytes(32).toString('hex'),
+    };
     writeFileSync(file, JSON.stringify(secrets), { mode: 0o600 });
   }
   return { dir, secrets: JSON.parse(readFileSync(file, 'utf8')) };

@@ -143,7 +143,7 @@ async function main(): Promise<void> {
     case 'bench': {
       const database = await startPostgres(home);
       const { bench } = await import('../bench/main');
-      await bench(database.url, rest[0]);
+      await bench(database.adminUrl, rest[0]);
       if (running(home).length === 0) stopPostgres(home);
       return;
     }

@@ -9,13 +9,13 @@ import { startDnsHost } from '../../cli/dns-host';
 import { type Home, openHome } from '../../cli/home';
 import { removeHome, startPostgres, stopPostgres } from '../../cli/postgres';
 import { Peer } from './peers';
-import { makeTemplate } from './template';
+import { admin, makeTemplate, type Server, serverOf } from './template';
 import { TestWorld } from './world';
 
 const WORKERS = 3;
 
 let home: Home;
-let server: string;
+let server: Server;
 let world: TestWorld;
 let peer: Peer;
 let dns: Awaited<ReturnType<typeof startDnsHost>>;
@@ -24,7 +24,7 @@ const workers: ChildProcess[] = [];
 // A database server of this file's own, which it may stop.
 beforeAll(async () => {
   home = openHome(mkdtempSync(join('/var/tmp', 'inkset-killed-')));
-  server = (await startPostgres(home)).url.replace(/\/inkset$/, '');
+  server = serverOf(await startPostgres(home));
   await makeTemplate(server);
 });
 afterAll(() => removeHome(home));
@@ -134,9 +134,9 @@ describe('three workers on one letter miss nobody, and send nothing twice beyond
 
   it('when every commit takes a tenth of a second, and they are killed in turn', async () => {
     const setting = async (delay: number) => {
-      await sql.raw(`alter system set commit_delay = ${delay}`).execute(world.ctx.db);
-      await sql`alter system set commit_siblings = 0`.execute(world.ctx.db);
-      await sql`select pg_reload_conf()`.execute(world.ctx.db);
+      await admin(server, `alter system set commit_delay = ${delay}`);
+      await admin(server, 'alter system set commit_siblings = 0');
+      await admin(server, 'select pg_reload_conf()');
     };
     await setting(100_000);
     const { doubles } = await ordeal(6_000, () => killInTurn(8));

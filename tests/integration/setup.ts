@@ -5,11 +5,11 @@ import { buildScripts } from '../../cli/build';
 import { openHome, ROOT } from '../../cli/home';
 import { ensure } from '../../cli/machine';
 import { startPostgres, stopPostgres } from '../../cli/postgres';
-import { makeTemplate } from './template';
+import { makeTemplate, type Server, serverOf } from './template';
 
 declare module 'vitest' {
   interface ProvidedContext {
-    server: string;
+    server: Server;
   }
 }
 
@@ -21,9 +21,8 @@ export default async function setup(project: TestProject): Promise<() => void> {
   ensure(['postgresql'], () => {});
   await buildScripts();
   const home = openHome(join(ROOT, '.inkset-test'));
-  const { url } = await startPostgres(home);
-  const server = url.replace(/\/inkset$/, '');
-  const client = new pg.Client({ connectionString: `${server}/postgres` });
+  const server = serverOf(await startPostgres(home));
+  const client = new pg.Client({ connectionString: `${server.admin}/postgres` });
   await client.connect();
   const { rows } = await client.query<{ datname: string }>(
     "select datname from pg_database where datname like 'copy_%' or datname = 'template_inkset'",

@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { simpleParser } from 'mailparser';
-import pg from 'pg';
+import type pg from 'pg';
 import pino from 'pino';
 import { SMTPServer } from 'smtp-server';
 import { inject } from 'vitest';
@@ -24,6 +24,7 @@ import { newDkimPair } from '@/server/mail/identity';
 import type { PostOffice } from '@/server/mail/post-office';
 import { scheduleLetter } from '@/server/sending/letters';
 import { createNewsletter } from '@/server/site/founding';
+import { admin, type Server } from './template';
 
 export const START = new Date('2026-11-24T09:00:00Z');
 export const MINUTE = 60_000;
@@ -146,17 +147,17 @@ export class TestWorld {
     readonly dns: SetResolver,
     readonly mail: MailSink,
     private readonly name: string,
-    private readonly server: string,
+    readonly server: Server,
   ) {
     this.signUps = new SignUps(ctx);
   }
 
   static async open(server = inject('server')): Promise<TestWorld> {
     const name = `copy_${randomBytes(6).toString('hex')}`;
-    await admin(server, `create database ${name} template template_inkset`);
+    await admin(server, `create database ${name} template template_inkset owner inkset`);
     const mail = await new MailSink().open();
     const config = readConfig({
-      INKSET_DATABASE_URL: `${server}/${name}`,
+      INKSET_DATABASE_URL: `${server.app}/${name}`,
       INKSET_SECRET: 'a secret that is long enough for tests',
       INKSET_WEB_ORIGIN: 'https://inkset.example',
       INKSET_LINK_ORIGIN: 'https://go.inkset.example',
@@ -369,11 +370,4 @@ export class TestWorld {
     if (!found) throw new Error(`no link with ${part} in ${text}`);
     return found;
   }
-}
-
-async function admin(server: string, statement: string): Promise<void> {
-  const client = new pg.Client({ connectionString: `${server}/postgres` });
-  await client.connect();
-  await client.query(statement);
-  await client.end();
 }

@@ -29,8 +29,8 @@ async function keepPng(ctx: Context, newsletter: Newsletter, file: unknown, kind
       });
     });
   const id = newId();
-  await mkdir(ctx.config.mediaDir, { recursive: true });
-  await writeFile(pathOf(ctx, id), data);
+  await mkdir(ctx.config.mediaDir, { recursive: true, mode: 0o700 });
+  await writeFile(pathOf(ctx, id), data, { mode: 0o600 });
   return {
     id,
     newsletter_id: newsletter.id,
@@ -89,8 +89,8 @@ export async function keepGift(ctx: Context, newsletter: Newsletter, file: unkno
       .replace(/[\u0000-\u001f\u007f/\\]+/g, ' ')
       .trim()
       .slice(0, 120) || 'gift';
-  await mkdir(ctx.config.mediaDir, { recursive: true });
-  await writeFile(join(ctx.config.mediaDir, `${id}.gift`), Buffer.from(await file.arrayBuffer()));
+  await mkdir(ctx.config.mediaDir, { recursive: true, mode: 0o700 });
+  await writeFile(join(ctx.config.mediaDir, `${id}.gift`), Buffer.from(await file.arrayBuffer()), { mode: 0o600 });
   await ctx.db
     .insertInto('media')
     .values({

@@ -1,0 +1,58 @@
+import { chmodSync, mkdirSync, mkdtempSync, readdirSync, statSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { sql } from 'kysely';
+import sharp from 'sharp';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { keepGift, keepLogo } from '@/server/newsletters/media';
+import { openHome, writeState } from '../../cli/home';
+import { TestWorld } from './world';
+
+let world: TestWorld;
+beforeAll(async () => {
+  world = await TestWorld.open();
+});
+afterAll(() => world.close());
+
+/** Everything under a folder that somebody else than its owner could open. */
+function open(dir: string): string[] {
+  const own = statSync(dir).mode & 0o077 ? [dir] : [];
+  if (!statSync(dir).isDirectory()) return own;
+  return [...own, ...readdirSync(dir).flatMap((name) => open(join(dir, name)))];
+}
+
+describe('what lies on the disk is its owner’s alone', () => {
+  it('the state folder, also one that stood open', () => {
+    const dir = join(mkdtempSync(join(tmpdir(), 'inkset-home-')), 'home');
+    mkdirSync(dir);
+    chmodSync(dir, 0o755);
+    writeFileSync(join(dir, 'world.json'), '{}', { mode: 0o644 });
+    chmodSync(join(dir, 'world.json'), 0o644);
+    const before = process.umask();
+    const home = openHome(dir);
+    writeState(home, 'ports.json', { web: 1 });
+    writeFileSync(join(dir, 'logs', 'web.log'), 'x');
+    expect(process.umask(before)).toBe(0o077);
+    expect(open(dir)).toEqual([]);
+  });
+  it('pictures and gifts, whatever the process that writes them was told', async () => {
+    const before = process.umask(0o022);
+    const newsletter = await world.newsletter();
+    const png = await sharp({ create: { width: 8, height: 8, channels: 3, background: '#123456' } })
+      .png()
+      .toBuffer();
+    await keepLogo(world.ctx, newsletter, new File([new Uint8Array(png)], 'logo.png', { type: 'image/png' }));
+    await keepGift(world.ctx, newsletter, new File(['words'], 'gift.txt'));
+    process.umask(before);
+    expect(readdirSync(world.ctx.config.mediaDir)).toHaveLength(2);
+    expect(open(world.ctx.config.mediaDir)).toEqual([]);
+  });
+  it('and the application is a plain role in its own database', async () => {
+    const { rows } = await sql<{ super: boolean; makes: boolean }>`
+      select rolsuper as super, rolcreatedb or rolcreaterole as makes from pg_roles where rolname = current_user`.execute(
+      world.ctx.db,
+    );
+    expect(rows).toEqual([{ super: false, makes: false }]);
+    await expect(sql`copy (select 1) to program 'true'`.execute(world.ctx.db)).rejects.toThrow(/superuser|pg_execute/);
+  });
+});
