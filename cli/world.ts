@@ -54,6 +54,7 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
           INKSET_MX_PORT: String(ports.smtp),
           INKSET_CLOCK_URL: `http://127.0.0.1:${ports.clock}`,
           INKSET_ALLOW_LOOPBACK: 'true',
+          INKSET_SIGN_UP: 'open',
           INKSET_FEED_SECONDS: '10',
         }
       : {}),

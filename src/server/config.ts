@@ -44,6 +44,8 @@ export type Config = {
   feedSeconds: number;
   /** A form sent in sooner than this after it was made was filled in by a machine. */
   formSeconds: number;
+  /** Who may open an account: anybody, or only the first person and whoever is invited. */
+  signUp: 'open' | 'first';
   logLevel: string;
 };
 
@@ -80,6 +82,7 @@ const schema = Joi.object({
   INKSET_PATIENCE: Joi.string().allow('').default(''),
   INKSET_FEED_SECONDS: Joi.number().integer().min(1).default(300),
   INKSET_FORM_SECONDS: Joi.number().min(0).max(60).default(2),
+  INKSET_SIGN_UP: Joi.string().valid('open', 'first').default('first'),
   INKSET_LOG_LEVEL: Joi.string().valid('trace', 'debug', 'info', 'warn', 'error', 'silent').default('info'),
 }).unknown();
 
@@ -113,6 +116,7 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     patience: readPatience(value.INKSET_PATIENCE),
     feedSeconds: value.INKSET_FEED_SECONDS,
     formSeconds: value.INKSET_FORM_SECONDS,
+    signUp: value.INKSET_SIGN_UP,
     logLevel: value.INKSET_LOG_LEVEL,
   };
 }

@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
+import { parseAddress } from '@/core/readers/address';
 import type { Context } from './context';
 import { insertRows } from './db/rows';
 
@@ -20,6 +21,31 @@ export async function limit(
 /** Counts one use of `key` in its window and says whether it is still within `most`. */
 export async function within(ctx: Pick<Context, 'db'>, key: string, most: number, seconds: number): Promise<boolean> {
   return (await countUses(ctx, [{ key, seconds }]))[0]! <= most;
+}
+
+const HOUR = 3_600;
+const TO_ONE = { anHour: 6, aDay: 20 };
+
+/**
+ * May one more mail go to somebody who has not asked this installation for any: a sender's proof, an invitation, a writer's try, a mail about an
+ * account? Counted for each mailbox over all newsletters and kinds, so that nobody is pelted through us.
+ */
+export async function mayMailTo(ctx: Pick<Context, 'db'>, address: string): Promise<boolean> {
+  const key = `mail-to:${parseAddress(address)?.key ?? address.trim().toLowerCase()}`;
+  const [hour, day] = await countUses(ctx, [
+    { key: `${key} hour`, seconds: HOUR },
+    { key: `${key} day`, seconds: 24 * HOUR },
+  ]);
+  return hour! <= TO_ONE.anHour && day! <= TO_ONE.aDay;
+}
+
+/** The same, throwing "too-many". */
+export async function limitMailTo(ctx: Pick<Context, 'db'>, address: string): Promise<void> {
+  if (!(await mayMailTo(ctx, address)))
+    throw new Fault(
+      'too-many',
+      `${address} has been sent several mails from here just now. Try again in an hour; nothing was lost.`,
+    );
 }
 
 export type Use = { key: string; seconds: number };

@@ -245,7 +245,7 @@ describe('from a form on a page to a post in an inbox', () => {
     await desk.getByText('mara@kestrel.example').first().waitFor();
     const mail = await world.letter('mara@kestrel.example', 'An invitation to Lanternfish Letters');
     const wrong = await world.click(writer, mail, 'Accept the invitation');
-    await wrong.getByText('This invitation is for mara@kestrel.example').waitFor();
+    await wrong.getByText('It is for mara@kestrel.example').waitFor();
     await wrong.close();
 
     await desk.getByRole('navigation', { name: 'Settings' }).getByRole('link', { name: 'SMTP service' }).click();

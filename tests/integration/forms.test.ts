@@ -64,7 +64,7 @@ const get = async (path: string, init: RequestInit = {}) =>
   );
 const confirmFor = async (address: string) => {
   await world.work();
-  return get(await world.linkIn(address, '/e/confirm/'));
+  return get(await world.linkIn(address, '/e/confirm/'), { method: 'POST' });
 };
 const readerOf = async (address: string) =>
   world.ctx.db.selectFrom('readers').selectAll().where('address', '=', address).executeTakeFirstOrThrow();
@@ -237,8 +237,8 @@ describe('what comes next', () => {
     await send(address);
     await world.work();
     const proof = await world.linkIn(address, '/e/confirm/');
-    await get(proof);
-    await get(proof);
+    await get(proof, { method: 'POST' });
+    await get(proof, { method: 'POST' });
     await world.work();
     const welcomes = world.mail.to(address).filter((mail) => mail.source.includes('Subject: Come in'));
     expect(welcomes).toHaveLength(1);

@@ -180,16 +180,33 @@ describe('links in letters', () => {
     // Whoever was sent a link that counts a click can count a click, and nothing else.
     const token = /\/e\/c\/([a-z2-7]+)/.exec(links.click)![1]!;
     for (const path of [`/e/leave/${token}`, `/e/confirm/${token}`])
-      expect((await ask(path, { method: path.includes('leave') ? 'POST' : 'GET' })).status).toBe(404);
+      expect((await ask(path, { method: 'POST' })).status).toBe(404);
   });
 
-  it('a prefetched confirmation link does not confirm', async () => {
+  it('a confirmation link confirms when it is sent, never when it is fetched, ahead or by a scanner', async () => {
     await post({ email: 'ahead@heronmail.example' });
     await world.work();
     const link = await world.linkIn('ahead@heronmail.example', '/e/confirm/');
-    expect((await ask(link, { headers: { 'sec-purpose': 'prefetch' } })).status).toBe(204);
-    expect((await ask(link, { method: 'HEAD' })).status).toBe(204);
+    for (const init of [{ headers: { 'sec-purpose': 'prefetch' } }, { method: 'HEAD' }, {}, {}]) {
+      const looked = await ask(link, init);
+      expect(looked.status).toBe(200);
+      expect(await looked.text()).toContain('One click, and you are on the list');
+    }
+    const standing = async () =>
+      (
+        await world.ctx.db
+          .selectFrom('readers')
+          .select('standing')
+          .where('address', '=', 'ahead@heronmail.example')
+          .executeTakeFirstOrThrow()
+      ).standing;
+    expect(await standing()).toBe('waiting');
+    // Pressed twice at once.
+    const pressed = await Promise.all([ask(link, { method: 'POST' }), ask(link, { method: 'POST' })]);
+    for (const one of pressed) expect(await one.text()).toContain('You are on the list');
+    expect(await standing()).toBe('reading');
     expect(await (await ask(link)).text()).toContain('You are on the list');
+    expect((await ask('/e/confirm/made-up', { method: 'POST' })).status).toBe(404);
     expect((await ask('/e/confirm/made-up')).status).toBe(404);
   });
 });

@@ -6,6 +6,7 @@ import { prepareNextKey, switchSecondKey, useNextKey } from '@/server/senders/ke
 import {
   addSender,
   changeSender,
+  proofOf,
   proveSender,
   removeSender,
   resendProof,
@@ -42,8 +43,10 @@ describe('a sender', () => {
     const { id } = await add('letters@lanternfish.example');
     expect(await state(id)).toBe('pending');
     const token = await tokenTo('letters@lanternfish.example');
-    expect((await proveSender(world.ctx, token)).again).toBe(false);
-    expect((await proveSender(world.ctx, token)).again).toBe(true);
+    for (let looks = 0; looks < 2; looks += 1) expect((await proofOf(world.ctx, token)).done).toBe(false);
+    expect(await state(id)).toBe('pending');
+    expect((await proveSender(world.ctx, token)).done).toBe(true);
+    expect((await proveSender(world.ctx, token)).done).toBe(true);
     expect(await state(id)).toBe('confirmed');
     await expect(resendProof(world.ctx, newsletter, id)).rejects.toMatchObject({ code: 'conflict' });
   });
@@ -89,6 +92,20 @@ describe('a sender', () => {
     await expect(
       changeSender(world.ctx, newsletter, id, { name: 'The desk', address: 'letters@lanternfish.example' }),
     ).rejects.toMatchObject({ code: 'conflict' });
+  });
+  it('given another address while its link is pressed is never confirmed for an address nobody proved', async () => {
+    for (let n = 0; n < 25; n += 1) {
+      const { id } = await add(`mine${n}@racing.example`);
+      const token = await tokenTo(`mine${n}@racing.example`);
+      await Promise.all([
+        proveSender(world.ctx, token).catch(() => null),
+        changeSender(world.ctx, newsletter, id, { name: 'X', address: `foreign${n}@racing.example` }),
+      ]);
+      expect((await sendersOf(world.ctx, newsletter)).find((one) => one.id === id)).toMatchObject({
+        address: `foreign${n}@racing.example`,
+        state: 'pending',
+      });
+    }
   });
   it('in use is not removed without saying what would stop', async () => {
     const { id } = await add('busy@lanternfish.example');

@@ -38,7 +38,8 @@ const ME = 'ottoline@postbird.example';
 const start = (address = ME, of = newsletter) => startTrial(world.ctx, of, id, address, handle);
 const stepsOf = async (trial: string) =>
   Object.fromEntries((await trialOf(world.ctx, newsletter, trial)).steps.map((step) => [step.step, step.state]));
-const visit = async (path: string) => handle(new Request(path, { headers: { 'user-agent': 'A browser' } }));
+const visit = async (path: string) =>
+  handle(new Request(path, { method: path.includes('/e/confirm/') ? 'POST' : 'GET', headers: { 'user-agent': 'A browser' } }));
 /** Everything of the newsletter that a trial could leave something in. */
 const left = async () => {
   const { rows } = await sql`

@@ -1,7 +1,10 @@
 import { betterAuth } from 'better-auth';
+import { APIError, createAuthMiddleware } from 'better-auth/api';
+import { sql } from 'kysely';
 import type pg from 'pg';
 import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
+import { mayMailTo, within } from '../limits';
 import { post } from '../mail/post';
 
 /** Said before a password is typed, and checked after. */
@@ -22,6 +25,9 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
     const footer = [
       `You get this because this address was typed at ${new URL(ctx.config.webOrigin).host}. If it was not you, do nothing.`,
     ];
+    // Said to nobody: the answer is the same whether there is such an account or not.
+    if (!(await mayMailTo(ctx, to)))
+      return ctx.log.warn({ area: 'accounts' }, 'a mailbox was sent enough; one mail more was not');
     const notice: Notice = { name: 'Inkset', colour: COLOUR, heading, paragraphs, link, footer };
     await post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, notice });
   };
@@ -33,6 +39,8 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
     secret: ctx.config.secret,
     telemetry: { enabled: false },
     logger: { log: (level, message) => ctx.log[level]({ area: 'accounts' }, message) },
+    verification: { storeIdentifier: 'hashed' },
+    hooks: { before: createAuthMiddleware((request) => guard(ctx, request)) },
     advanced: { cookiePrefix: 'inkset', ipAddress: { ipAddressHeaders: ['x-forwarded-for'] } },
     rateLimit: { enabled: true, storage: 'database', window: 60, max: 100 },
     emailAndPassword: {
@@ -56,13 +64,41 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
       sendOnSignUp: true,
       sendOnSignIn: true,
       autoSignInAfterVerification: true,
-      sendVerificationEmail: ({ user, url }) =>
+      sendVerificationEmail: ({ user, token }) =>
         mail(user.email, 'Confirm your address', ['One click, and your account is yours. The link works for one hour.'], {
           label: 'Confirm my address',
-          url,
+          url: `${ctx.config.webOrigin}/verify?token=${encodeURIComponent(token)}`,
         }),
     },
   });
+}
+
+const TRIES = { most: 10, seconds: 900 };
+
+/**
+ * Brakes for each account, beside those for each network: whoever guesses from many networks guesses slowly. And no account is opened by whom
+ * nobody invited, where that is so.
+ */
+async function guard(ctx: Context, { path, body }: { path?: string; body?: { email?: unknown } }): Promise<void> {
+  const email = typeof body?.email === 'string' ? body.email.trim().toLowerCase() : null;
+  if (path === '/sign-up/email' && !(await mayOpenAccount(ctx, email)))
+    throw new APIError('FORBIDDEN', { code: 'SIGN_UP_CLOSED', message: 'Accounts are opened by invitation here.' });
+  if (path === '/sign-in/email' && email && !(await within(ctx, `sign-in:${email}`, TRIES.most, TRIES.seconds)))
+    throw new APIError('TOO_MANY_REQUESTS', {
+      code: 'TOO_MANY',
+      message: 'This account was tried very often. Wait a quarter of an hour.',
+    });
+}
+
+/** May a further account be opened with this address? Outside the demo only the first one may, and whoever is invited. */
+export async function mayOpenAccount(ctx: Context, email: string | null): Promise<boolean> {
+  if (ctx.config.signUp === 'open') return true;
+  const { rows } = await sql<{ closed: boolean; invited: boolean }>`
+    select exists (select 1 from "user" where "emailVerified") as closed,
+      exists (select 1 from invitations where lower(email) = ${email?.trim().toLowerCase() ?? ''} and expires_at > ${ctx.clock.now()}) as invited`.execute(
+    ctx.db,
+  );
+  return !rows[0]!.closed || rows[0]!.invited;
 }
 
 export type Auth = ReturnType<typeof openAuth>;

@@ -359,8 +359,11 @@ type MailDomainTable = {
   wanted: Generated<number>;
 };
 
-/** What a single mail says: a notice, made into HTML and text when it leaves, or a letter that was rendered already. */
-export type MailContent = { kind: 'notice'; notice: Notice } | { kind: 'rendered'; html: string; text: string };
+/** What a single mail says: a notice, made into HTML and text when it leaves, or a letter that was rendered already; nothing once it has come to an end. */
+export type MailContent =
+  | { kind: 'notice'; notice: Notice }
+  | { kind: 'rendered'; html: string; text: string }
+  | { kind: 'gone' };
 type MailTable = {
   id: Generated<string>;
   newsletter_id: string | null;

@@ -19,13 +19,22 @@ export type Confirmed = {
   words: string;
   redirect: string;
   gift: { label: string; url: string } | null;
+  /** Has the link been used? Until then this is what will be said. */
+  done: boolean;
+  /** The lists it is about, by the names that readers know. */
+  lists: string[];
 };
 
+/** What a confirmation link is about; looking changes nothing, however often and whoever looks. Throws "expired" or "not-found". */
+export const confirmationOf = (ctx: Context, token: string): Promise<Confirmed> => settled(ctx, token, null);
+
 /**
- * A clicked confirmation link: the reader is *reading* on the lists they asked for, and what the form promised happens. Clicking again
+ * A pressed confirmation link: the reader is *reading* on the lists they asked for, and what the form promised happens. Clicking again
  * says the same and changes nothing, also after they have left: an old link does not bring anybody back. Throws "expired" or "not-found".
  */
-export async function confirm(ctx: Context, token: string, visitor: Visitor): Promise<Confirmed> {
+export const confirm = (ctx: Context, token: string, visitor: Visitor): Promise<Confirmed> => settled(ctx, token, visitor);
+
+async function settled(ctx: Context, token: string, visitor: Visitor | null): Promise<Confirmed> {
   const found =
     (await ctx.db.transaction().execute((trx) => settle(ctx, trx, token, visitor, false))) ??
     (await inRehearsal(ctx.db, (trx) => settle(ctx, trx, token, visitor, true)));
@@ -34,8 +43,8 @@ export async function confirm(ctx: Context, token: string, visitor: Visitor): Pr
   return found;
 }
 
-/** Confirms in the tables of readers or in those of tries; null where the link is not known there. */
-async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor, tried: boolean): Promise<Confirmed | null> {
+/** Confirms for a visitor, or looks where there is none, in the tables of readers or in those of tries; null where the link is not known there. */
+async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | null, tried: boolean): Promise<Confirmed | null> {
   const now = ctx.clock.now();
   const row = await trx
     .selectFrom('confirmations as c')
@@ -79,10 +88,21 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor, tr
     words: definition?.next.confirmed.words ?? '',
     redirect: definition?.next.confirmed.redirect ?? '',
     gift: form && giftOf(ctx, form, row.reader_id),
+    done: row.used_at !== null,
+    lists: [],
   };
   if (row.used_at) return said;
   if (row.expires_at < now)
     throw new Fault('expired', 'This link has run out after 30 days. Sign up again, and a new one comes at once.');
+  if (!visitor) {
+    const lists = await trx
+      .selectFrom('lists')
+      .select('public_name')
+      .where('id', 'in', row.list_ids)
+      .orderBy('position')
+      .execute();
+    return { ...said, lists: lists.map((list) => list.public_name) };
+  }
   await trx.updateTable('confirmations').set({ used_at: now }).where('token_hash', '=', row.token_hash).execute();
   let joined = 0;
   for (const listId of row.list_ids) {
@@ -140,5 +160,5 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor, tr
     await countDays(ctx, trx, [{ newsletter, field: 'joined', by: joined }]);
     if (row.form_id) await countForms(ctx, trx, [{ newsletter, formId: row.form_id, field: 'confirmed', variant: row.variant }]);
   }
-  return said;
+  return { ...said, done: true };
 }

@@ -4,7 +4,7 @@ import { parseAddress } from '@/core/readers/address';
 import type { Context, Newsletter } from '../context';
 import { inRehearsal } from '../db/rehearsal';
 import { newId } from '../ids';
-import { limit } from '../limits';
+import { limit, limitMailTo } from '../limits';
 import { hashToken, mailedToken } from '../secrets';
 import { formOf } from './forms';
 
@@ -39,6 +39,7 @@ export async function startTrial(
   const address = parseAddress(typed);
   if (!address) throw new Fault('invalid', 'This does not look like an email address.', { address: 'Type your own address.' });
   await limit(ctx, `trial:${newsletter.id}`, 20, 3600, 'You have tried very often in this hour. Please wait a little.');
+  await limitMailTo(ctx, address.full);
   await endTrials(ctx, (query) => query.where('form_id', '=', form.id));
   const id = newId();
   const { token, hash } = mailedToken();

@@ -133,6 +133,7 @@ export class Singles implements Express {
     const back = own ? returnPathDomain(own.domain) : `in.${ctx.config.mailDomain}`;
     const leaving = row.leave && row.reader_id ? { readerId: row.reader_id, delivery: null } : null;
     const leaveUrl = leaving ? `${ctx.config.linkOrigin}/e/leave/${leaveToken(leaving, 'leave', ctx.config.keys)}` : undefined;
+    if (row.content.kind === 'gone') throw new Error('this mail has come to an end');
     const words = row.content.kind === 'notice' ? renderNotice(row.content.notice, leaveUrl) : row.content;
     const template = compileMime(
       { subject: row.subject, html: words.html, text: words.text },

@@ -7,7 +7,7 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { newId } from '../ids';
-import { limit } from '../limits';
+import { limit, limitMailTo } from '../limits';
 import { post } from '../mail/post';
 import { hashToken, mailedToken } from '../secrets';
 
@@ -84,6 +84,7 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
     3600,
     'That were many invitations in an hour. Please go on later; nothing was lost.',
   );
+  await limitMailTo(ctx, email);
   const { token, hash } = mailedToken();
   const now = ctx.clock.now();
   const entry = { role, token_hash: hash, sent_at: now, expires_at: new Date(now.getTime() + INVITATION_DAYS * 86_400_000) };
@@ -114,7 +115,24 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
   });
 }
 
-/** A clicked invitation, by whoever is signed in: their address has to be the invited one. Used once. */
+/** What an invitation is about, for whoever is signed in; looking changes nothing. Throws "not-found" or "expired". */
+export async function invitationOf(
+  ctx: Context,
+  token: string,
+): Promise<{ newsletter: string; email: string; role: Role; does: string }> {
+  const row = await ctx.db
+    .selectFrom('invitations as i')
+    .innerJoin('newsletters as n', 'n.id', 'i.newsletter_id')
+    .select(['i.email', 'i.role', 'i.expires_at', 'n.name'])
+    .where('token_hash', '=', hashToken(token))
+    .executeTakeFirst();
+  if (!row) throw new Fault('not-found', 'This invitation is not known, or was used already. Ask for a new one.');
+  if (row.expires_at < ctx.clock.now())
+    throw new Fault('expired', `This invitation worked for ${INVITATION_DAYS} days. Ask for a new one.`);
+  return { newsletter: row.name, email: row.email, role: row.role, does: ROLE_WORDS[row.role] };
+}
+
+/** An accepted invitation, by whoever is signed in: their address has to be the invited one. Used once. */
 export async function acceptInvitation(
   ctx: Context,
   person: { id: string; email: string },

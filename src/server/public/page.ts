@@ -24,6 +24,13 @@ h1{font-weight:500;font-size:30px;line-height:1.25;margin:0 0 12px}p{margin:0 0 
 button{font:600 16px/1.2 system-ui,sans-serif;padding:13px 22px;border:0;border-radius:4px;background:var(--act);color:var(--on);cursor:pointer}
 button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}`;
 
+/**
+ * Sends the page's form by itself a moment after the page can be seen: a page that is fetched or opened in the background is not. Whoever presses the
+ * button first, or has no script, sends it themselves.
+ */
+export const SENDS_ITSELF =
+  "(function(){var f=document.forms[0],t=0;function look(){clearTimeout(t);t=document.visibilityState==='visible'?setTimeout(function(){f.submit()},1200):0}f.addEventListener('submit',function(){clearTimeout(t)});document.addEventListener('visibilitychange',look);look()})()";
+
 /** A page for readers: no script, readable everywhere, in light and dark, cached nowhere. */
 export function page(view: PublicPage): PublicAnswer {
   const inner = view.bare ? view.body : `<main><header>${escapeHtml(view.name)}</header>${view.body}</main>`;

@@ -1,4 +1,5 @@
 import { asFault, Fault } from '@/core/faults';
+import { FORM_WORDS } from '@/core/forms/words';
 import { escapeHtml } from '@/core/html';
 import { isSigned } from '@/core/keys';
 import { readDeliveryToken } from '@/core/sending/token';
@@ -6,25 +7,29 @@ import { letterWords } from '@/core/writing/words';
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
 import { readGift } from '../forms/arrive';
-import { confirm } from '../forms/confirm';
+import { confirm, confirmationOf } from '../forms/confirm';
 import { complete } from '../forms/forms';
 import { readGiftFile } from '../newsletters/media';
 import { leave, leavingOf } from '../sending/leave';
-import { page, saying } from './page';
+import { page, SENDS_ITSELF, saying } from './page';
 import { answer, type PublicAnswer, type PublicRequest, visitorOf } from './request';
 
 const GIF = Buffer.from('R0lGODlhAQABAIAAAAAAAP///yH5BAEAAAAALAAAAAABAAEAAAIBRAA7', 'base64');
 
-/** Browsers that fetch ahead of a click say so; they and HEAD requests must not confirm for anyone. */
-const isAhead = (request: PublicRequest) =>
-  request.method !== 'GET' ||
-  /prefetch|preview/i.test(`${request.headers.get('sec-purpose') ?? ''}${request.headers.get('purpose') ?? ''}`);
-
-/** GET /e/confirm/TOKEN */
+/**
+ * GET /e/confirm/TOKEN says what the link is about and changes nothing, whoever fetches it: a scanner, a preview, a browser ahead of its user. POST
+ * confirms; where a person's browser shows the page, it sends that by itself after a moment.
+ */
 export async function confirmPage(ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> {
-  if (isAhead(request)) return answer('', { status: 204, headers: { 'cache-control': 'no-store' } });
   try {
-    const { newsletter, title, words, redirect, gift, language } = await confirm(ctx, token, visitorOf(request));
+    const found = request.method === 'POST' ? await confirm(ctx, token, visitorOf(request)) : await confirmationOf(ctx, token);
+    const { newsletter, title, words, redirect, gift, language } = found;
+    if (!found.done) {
+      const own = (FORM_WORDS[language] ?? FORM_WORDS.en!).confirmation;
+      const asked = own.words.replace('LABEL', together(found.lists) || newsletter.name);
+      const body = `<h1>${escapeHtml(own.heading)}</h1><p>${escapeHtml(asked)}</p><form method="post"><button>${escapeHtml(own.button)}</button></form>`;
+      return page({ name: newsletter.name, title: own.heading, body, language, script: SENDS_ITSELF });
+    }
     if (redirect) return answer('', { status: 303, headers: { location: redirect, 'cache-control': 'no-store' } });
     const sentences = (
       words || `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`

@@ -27,7 +27,7 @@ export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new
     if (kind === 'gift' && reads) return giftPage(ctx, id);
     if (kind === 'o' && reads) return openPixel(ctx, request, id.replace(/\.gif$/, ''), marks);
     if (kind === 'c' && reads) return followLink(ctx, request, id, more, marks);
-    if (kind === 'confirm' && reads) return confirmPage(ctx, request, id);
+    if (kind === 'confirm' && (reads || request.method === 'POST')) return confirmPage(ctx, request, id);
     if (kind === 'leave' && (reads || request.method === 'POST')) return leavePage(ctx, request, id);
     if (kind === 'media' && reads) return picture(ctx, id.replace(/\.png$/, ''));
     return saying('Not found', 'There is nothing here', 'Perhaps a part of the address is missing.', 404);

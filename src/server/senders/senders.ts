@@ -10,7 +10,7 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { newId } from '../ids';
-import { limit } from '../limits';
+import { limit, limitMailTo } from '../limits';
 import { post } from '../mail/post';
 import { hashToken, mailedToken } from '../secrets';
 
@@ -49,6 +49,7 @@ export type SenderView = {
 export async function addSender(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ id: string }> {
   const value = check(schema, raw);
   const address = parseAddress(value.address)!;
+  await limitMailTo(ctx, address.full);
   return ctx.db.transaction().execute(async (trx) => {
     const id = newId();
     const added = await trx
@@ -88,7 +89,10 @@ export async function changeSender(
   const address = parseAddress(value.address)!;
   const sender = await load(ctx, newsletter, id);
   const moved = address.full !== sender.address;
-  if (moved) await limitProofs(ctx, id);
+  if (moved) {
+    await limitProofs(ctx, id);
+    await limitMailTo(ctx, address.full);
+  }
   return ctx.db.transaction().execute(async (trx) => {
     const taken = await trx
       .selectFrom('senders')
@@ -179,6 +183,7 @@ export async function resendProof(ctx: Context, newsletter: Newsletter, id: stri
   const sender = await load(ctx, newsletter, id);
   if (sender.confirmed_at) throw new Fault('conflict', `${sender.address} is confirmed already.`);
   await limitProofs(ctx, id);
+  await limitMailTo(ctx, sender.address);
   await ctx.db.transaction().execute((trx) => mailProof(ctx, trx, newsletter, sender));
 }
 
@@ -217,48 +222,49 @@ async function mailProof(
   });
 }
 
-/**
- * A clicked proof link. It proves once; clicking it again says that it has been used and changes nothing. The first confirmed sender
- * becomes the newsletter's default.
- */
-export async function proveSender(
-  ctx: Context,
-  token: string,
-): Promise<{ address: string; again: boolean; newsletter: { slug: string; name: string } }> {
+export type Proof = { address: string; done: boolean; newsletter: { slug: string; name: string } };
+
+/** What a proof link is about; looking changes nothing. Throws "not-found" or "expired". */
+export async function proofOf(ctx: Context, token: string): Promise<Proof> {
   const sender = await ctx.db
     .selectFrom('senders')
     .innerJoin('newsletters', 'newsletters.id', 'senders.newsletter_id')
-    .select([
-      'senders.id',
-      'address',
-      'confirmed_at',
-      'proof_expires_at',
-      'newsletters.id as newsletterId',
-      'newsletters.slug',
-      'newsletters.name as newsletterName',
-    ])
+    .select(['address', 'confirmed_at', 'proof_expires_at', 'newsletters.slug', 'newsletters.name'])
     .where('proof_hash', '=', hashToken(token))
     .executeTakeFirst();
   if (!sender) throw new Fault('not-found', 'This link is not known. A newer one may have been sent; the newest one works.');
+  if (!sender.confirmed_at && sender.proof_expires_at && sender.proof_expires_at < ctx.clock.now())
+    throw new Fault(
+      'expired',
+      `This link worked for ${PROOF_HOURS} hours. Send a new one from the Delivery page; nothing else is lost.`,
+    );
+  return { address: sender.address, done: sender.confirmed_at !== null, newsletter: { slug: sender.slug, name: sender.name } };
+}
+
+/**
+ * A pressed proof link. It proves the very address that the link was mailed to, in one statement: a sender that is given another address at this
+ * moment has another link. Pressing it again changes nothing. The first confirmed sender becomes the newsletter's default. Throws as `proofOf`.
+ */
+export async function proveSender(ctx: Context, token: string): Promise<Proof> {
   const now = ctx.clock.now();
-  const again = sender.confirmed_at !== null;
-  if (!again) {
-    if (sender.proof_expires_at && sender.proof_expires_at < now)
-      throw new Fault(
-        'expired',
-        `This link worked for ${PROOF_HOURS} hours. Send a new one from the Delivery page; nothing else is lost.`,
-      );
-    await ctx.db.transaction().execute(async (trx) => {
-      await trx.updateTable('senders').set({ confirmed_at: now }).where('id', '=', sender.id).execute();
-      await trx
-        .updateTable('newsletters')
-        .set({ default_sender_id: sender.id })
-        .where('id', '=', sender.newsletterId)
-        .where('default_sender_id', 'is', null)
-        .execute();
-    });
-  }
-  return { address: sender.address, again, newsletter: { slug: sender.slug, name: sender.newsletterName } };
+  await ctx.db.transaction().execute(async (trx) => {
+    const proven = await trx
+      .updateTable('senders')
+      .set({ confirmed_at: now })
+      .where('proof_hash', '=', hashToken(token))
+      .where('confirmed_at', 'is', null)
+      .where('proof_expires_at', '>=', now)
+      .returning(['id', 'newsletter_id'])
+      .executeTakeFirst();
+    if (!proven) return;
+    await trx
+      .updateTable('newsletters')
+      .set({ default_sender_id: proven.id })
+      .where('id', '=', proven.newsletter_id)
+      .where('default_sender_id', 'is', null)
+      .execute();
+  });
+  return proofOf(ctx, token);
 }
 
 /** A newsletter's from-addresses, oldest first. */

@@ -16,6 +16,7 @@ const SAID: Record<string, string> = {
   PASSWORD_TOO_LONG: 'The password is too long.',
   INVALID_EMAIL: 'This does not look like an email address.',
   VALIDATION_ERROR: 'This does not look like an email address.',
+  SIGN_UP_CLOSED: 'Accounts are opened by invitation here. Use the address that was invited, or ask whoever runs this Inkset.',
   INVALID_TOKEN: 'This link has run out or was used already. Ask for a new one.',
 };
 
@@ -27,7 +28,7 @@ async function call(path: string, body: Record<string, string>): Promise<ActionR
   });
   if (response.ok) return { ok: true, value: undefined };
   if (response.status === 429)
-    return { ok: false, error: { code: 'too-many', sentence: 'That was tried very often. Please wait a minute.' } };
+    return { ok: false, error: { code: 'too-many', sentence: 'That was tried very often. Please wait a while.' } };
   const answer = (await response.json().catch(() => ({}))) as { code?: string };
   return {
     ok: false,

@@ -143,6 +143,15 @@ begin
 end $$;
 create trigger mail_gets_route before insert on mails for each row when (new.domain_id is null) execute function mail_gets_route();
 
+-- What has come to an end says nothing any more: the links in it are secrets that are kept as hashes elsewhere.
+create function mail_ends() returns trigger language plpgsql as $$
+begin
+  new.content := '{"kind":"gone"}';
+  return new;
+end $$;
+create trigger mail_ends before update of state on mails for each row
+  when (new.state in ('delivered', 'bounced', 'refused', 'given up', 'cancelled')) execute function mail_ends();
+
 -- Mailboxes that a route refused as dead, by the words it used: many in an hour are a matter of the way.
 create table refusals (
   route_id int not null references routes on delete cascade,

@@ -2,30 +2,40 @@ import type { Metadata } from 'next';
 import Link from 'next/link';
 import { asFault } from '@/core/faults';
 import { runtime } from '@/server/runtime';
-import { proveSender } from '@/server/senders/senders';
+import { proofOf } from '@/server/senders/senders';
+import { PressOnce } from '@/ui/kit/press-once';
+import { prove } from '../../actions';
+import { Said } from '../../said';
 
 export const metadata: Metadata = { title: 'Sender', robots: { index: false } };
 export const dynamic = 'force-dynamic';
 
 export default async function Page({ params }: { params: Promise<{ token: string }> }) {
   const { token } = await params;
-  const said = await proveSender(await runtime(), token).then(
-    (proven) => ({
-      title: 'This address is confirmed',
-      sentence: `${proven.newsletter.name} may send letters from ${proven.address}.`,
-      slug: proven.newsletter.slug,
-    }),
-    (error: unknown) => ({ title: 'This link does not work', sentence: asFault(error).sentence, slug: null }),
+  const proof = await proofOf(await runtime(), token).catch(asFault);
+  const desk = (href: string) => (
+    <p className="mt-5">
+      <Link href={href} className="link font-semibold">
+        Go to your desk
+      </Link>
+    </p>
   );
+  if (!('address' in proof))
+    return (
+      <Said title="This link does not work" sentence={proof.sentence}>
+        {desk('/')}
+      </Said>
+    );
+  const { address, newsletter, done } = proof;
+  if (done)
+    return (
+      <Said title="This address is confirmed" sentence={`${newsletter.name} may send letters from ${address}.`}>
+        {desk(`/desk/${newsletter.slug}/delivery`)}
+      </Said>
+    );
   return (
-    <main className="mx-auto max-w-xl px-5 py-[16vh]">
-      <h1 className="font-serif text-title">{said.title}</h1>
-      <p className="mt-2 font-serif text-standfirst text-ink-2">{said.sentence}</p>
-      <p className="mt-5">
-        <Link href={said.slug ? `/desk/${said.slug}/delivery` : '/'} className="link font-semibold">
-          Go to your desk
-        </Link>
-      </p>
-    </main>
+    <Said title="Is this address yours?" sentence={`${newsletter.name} would like to send letters from ${address}.`}>
+      <PressOnce action={prove.bind(null, token)} button="Yes, it is mine" byItself />
+    </Said>
   );
 }
