@@ -233,9 +233,9 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
             'user-agent': 'Mozilla/5.0',
             accept: 'application/json',
             'content-type': 'application/x-www-form-urlencoded',
-            'x-forwarded-for': `198.51.${Math.floor(Math.random() * 250)}.${Math.floor(Math.random() * 250)}`,
           })[name] ?? null,
       },
+      client: `198.51.${Math.floor(Math.random() * 250)}.${Math.floor(Math.random() * 250)}`,
       body: async () => Buffer.from(body),
     });
   let visitor = 0;

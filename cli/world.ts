@@ -38,6 +38,7 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
     INKSET_DATABASE_URL: world.databaseUrl,
     INKSET_SECRET: home.secrets.app,
     INKSET_WEB_ORIGIN: webOrigin(ports),
+    INKSET_WEB_PORT: String(ports.web),
     INKSET_LINK_ORIGIN: `http://127.0.0.1:${ports.edge}`,
     INKSET_MAIL_DOMAIN: 'inkset.example',
     INKSET_MAILROOM_PORT: String(ports.mailroom),
@@ -109,10 +110,6 @@ export function plans(home: Home, world: World): ProcessPlan[] {
     inside('edge', script('src/processes/edge.ts'), http(ports.edge)),
     inside('names', script('src/processes/names.ts'), { port: ports.names }),
     inside('worker', script('src/processes/worker.ts'), { port: 0 }),
-    inside(
-      'web',
-      ['node_modules/next/dist/bin/next', 'start', '-H', '127.0.0.1', '-p', String(ports.web)],
-      http(ports.web, '/api/healthz'),
-    ),
+    inside('web', script('src/processes/web.ts'), http(ports.web, '/api/healthz')),
   ];
 }

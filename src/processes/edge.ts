@@ -4,6 +4,7 @@
  * While the database is away, links and pixels still work and their marks wait in memory; forms say that it did not work.
  */
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
+import { clientOf } from '@/core/network';
 import { MarkBook } from '@/server/delivery/marks';
 import { FormBook } from '@/server/forms/counts';
 import { MOST_BYTES } from '@/server/public/request';
@@ -54,13 +55,13 @@ start(async () => {
     const sent = hasBody ? await readBody(incoming) : Buffer.alloc(0);
     const header = (name: string) => {
       const value = incoming.headers[name];
-      if (value !== undefined) return String(value);
-      return name === 'x-forwarded-for' ? (incoming.socket.remoteAddress ?? '') : null;
+      return value === undefined ? null : String(value);
     };
     const { status, headers, body } = await handle({
       method: incoming.method ?? 'GET',
       url: new URL(path, ctx.config.linkOrigin),
       headers: { get: header },
+      client: clientOf(incoming.socket.remoteAddress, header('x-forwarded-for'), ctx.config.trustedProxies),
       body: async () => sent,
     });
     const fields = { ...headers };
@@ -74,7 +75,7 @@ start(async () => {
 
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);
-    server.listen(ctx.config.edgePort, '127.0.0.1', resolve);
+    server.listen(ctx.config.edgePort, ctx.config.listen.edge, resolve);
   });
   ctx.log.info({ port: ctx.config.edgePort }, 'edge listens');
   onStop(ctx.log, async () => {

@@ -69,11 +69,11 @@ start(async () => {
   });
   await new Promise<void>((resolve, reject) => {
     udp.once('error', reject);
-    udp.bind(ctx.config.namesPort, '127.0.0.1', resolve);
+    udp.bind(ctx.config.namesPort, ctx.config.listen.names, resolve);
   });
   await new Promise<void>((resolve, reject) => {
     tcp.once('error', reject);
-    tcp.listen(ctx.config.namesPort, '127.0.0.1', resolve);
+    tcp.listen(ctx.config.namesPort, ctx.config.listen.names, resolve);
   });
   ctx.log.info({ port: ctx.config.namesPort, zone }, 'names listens');
   onStop(ctx.log, async () => {

@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import Joi from 'joi';
 import type { KeyRing } from '@/core/keys';
+import { type Networks, readNetworks } from '@/core/network';
 import type { Patience } from '@/core/sending/patience';
 
 export type Config = {
@@ -30,6 +31,13 @@ export type Config = {
   /** The port on which other people's mail servers listen: 25, except in the demo. */
   mxPort: number;
   mailroomPort: number;
+  /** The address that each process listens on. */
+  listen: Record<'web' | 'edge' | 'mailroom' | 'names', string>;
+  webPort: number;
+  /** Whose word counts about whom they speak for. */
+  trustedProxies: Networks;
+  /** Key and certificate for whoever brings mail, as PEM; null where the mailroom makes itself one. */
+  tls: { key: string; cert: string } | null;
   /** The port on which keys behind aliases are served by DNS: 53, except in the demo. */
   namesPort: number;
   edgePort: number;
@@ -73,6 +81,15 @@ const schema = Joi.object({
   INKSET_LINK_HOSTS: Joi.boolean().default(true),
   INKSET_MEDIA_DIR: Joi.string().default('media'),
   INKSET_MX_PORT: port.default(25),
+  INKSET_LISTEN: Joi.string().ip().default('127.0.0.1'),
+  INKSET_WEB_LISTEN: Joi.string().ip(),
+  INKSET_EDGE_LISTEN: Joi.string().ip(),
+  INKSET_MAILROOM_LISTEN: Joi.string().ip(),
+  INKSET_NAMES_LISTEN: Joi.string().ip(),
+  INKSET_WEB_PORT: port.default(4600),
+  INKSET_TRUSTED_PROXIES: Joi.string().allow('').default('127.0.0.1,::1'),
+  INKSET_TLS_KEY: Joi.string(),
+  INKSET_TLS_CERT: Joi.string(),
   INKSET_MAILROOM_PORT: port.default(25),
   INKSET_NAMES_PORT: port.default(53),
   INKSET_EDGE_PORT: port.default(4610),
@@ -84,7 +101,9 @@ const schema = Joi.object({
   INKSET_FORM_SECONDS: Joi.number().min(0).max(60).default(2),
   INKSET_SIGN_UP: Joi.string().valid('open', 'first').default('first'),
   INKSET_LOG_LEVEL: Joi.string().valid('trace', 'debug', 'info', 'warn', 'error', 'silent').default('info'),
-}).unknown();
+})
+  .and('INKSET_TLS_KEY', 'INKSET_TLS_CERT')
+  .unknown();
 
 /** Reads the configuration from environment variables; throws one error that names every variable that is missing or wrong. */
 export function readConfig(env: Record<string, string | undefined>): Config {
@@ -107,6 +126,21 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     linkHosts: value.INKSET_LINK_HOSTS,
     mediaDir: value.INKSET_MEDIA_DIR,
     mxPort: value.INKSET_MX_PORT,
+    listen: {
+      web: value.INKSET_WEB_LISTEN ?? value.INKSET_LISTEN,
+      edge: value.INKSET_EDGE_LISTEN ?? value.INKSET_LISTEN,
+      mailroom: value.INKSET_MAILROOM_LISTEN ?? value.INKSET_LISTEN,
+      names: value.INKSET_NAMES_LISTEN ?? value.INKSET_LISTEN,
+    },
+    webPort: value.INKSET_WEB_PORT,
+    trustedProxies: readNetworks(
+      value.INKSET_TRUSTED_PROXIES.split(',')
+        .map((text: string) => text.trim())
+        .filter(Boolean),
+    ),
+    tls: value.INKSET_TLS_KEY
+      ? { key: readFileSync(value.INKSET_TLS_KEY, 'utf8'), cert: readFileSync(value.INKSET_TLS_CERT, 'utf8') }
+      : null,
     mailroomPort: value.INKSET_MAILROOM_PORT,
     namesPort: value.INKSET_NAMES_PORT,
     edgePort: value.INKSET_EDGE_PORT,

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { sql } from 'kysely';
@@ -7,7 +8,7 @@ import { newField } from '@/core/forms/fields';
 import { MarkBook } from '@/server/delivery/marks';
 import { archiveForm, createForm, formOf, publishForm, saveDraft } from '@/server/forms/forms';
 import { compareForms, insightOf } from '@/server/forms/insight';
-import { pageForPicking } from '@/server/forms/picking';
+import { pageForPicking, pickingAddress } from '@/server/forms/picking';
 import { endTrial, startTrial, trialOf } from '@/server/forms/trials';
 import { find } from '@/server/growth/find';
 import { sourcesOf } from '@/server/growth/sources';
@@ -263,13 +264,24 @@ describe('a copy of a page to click in', () => {
   });
   afterAll(() => server.close());
 
-  it('has our policy and our script before anything of its own', async () => {
-    const { html } = await pageForPicking(world.ctx, `${origin}/post`);
-    const policy = /content="script-src 'sha256-[^']+'; object-src 'none'; frame-src 'none'; form-action 'none'"/;
-    expect(html.search(policy)).toBeGreaterThan(0);
-    expect(html.search(policy)).toBeLessThan(html.indexOf('<script>'));
+  it('is shown without an origin and under our policy, for some minutes, to whoever has the address that the builder made', async () => {
+    const { address } = await pickingAddress(world.ctx, `${origin}/post`);
+    const shown = await handle(new Request(address));
+    const policy = shown.headers.get('content-security-policy')!;
+    expect(policy).toMatch(
+      /^sandbox allow-scripts; script-src 'sha256-[^']+'; object-src 'none'.*frame-ancestors https:\/\/inkset\.example$/,
+    );
+    const html = await shown.text();
     expect(html).toContain(`<base href="${origin}/post">`);
     expect(html).toContain('<article>Hi</article>');
+    const script = /<script>(.*?)<\/script>/s.exec(html)![1]!;
+    expect(policy).toContain(createHash('sha256').update(script).digest('base64'));
+    // Nobody else makes our host show pages of their choice.
+    const other = new URL(address);
+    other.searchParams.set('u', `${origin}/other`);
+    expect((await handle(new Request(other))).status).toBe(404);
+    world.clock.advance(11 * 60_000);
+    expect((await handle(new Request(address))).status).toBe(404);
   });
   it('says why where there is none', async () => {
     await expect(pageForPicking(world.ctx, `${origin}/gone`)).rejects.toMatchObject({ sentence: expect.stringContaining('404') });

@@ -6,6 +6,8 @@ export type PublicRequest = {
   method: string;
   url: URL;
   headers: { get: (name: string) => string | null };
+  /** The address that asks, as `core/network` has it; '' where it is not known. */
+  client: string;
   /** The whole body, or more than MOST_BYTES of it if it is longer. */
   body: () => Promise<Buffer>;
 };
@@ -33,7 +35,7 @@ async function readUpTo(chunks: AsyncIterable<Uint8Array>): Promise<Buffer> {
   return Buffer.concat(kept);
 }
 
-/** The public paths for whoever speaks in web requests, as Next does. */
+/** The public paths for whoever speaks in web requests, as Next does behind our web process, which says who asks in one header. */
 export function overFetch(paths: PublicPaths): PublicHandler {
   return async (request) => {
     const { method, url, headers, body } = request;
@@ -41,6 +43,7 @@ export function overFetch(paths: PublicPaths): PublicHandler {
       method,
       url: new URL(url),
       headers,
+      client: headers.get('x-forwarded-for') ?? '',
       body: () => readUpTo((body ?? []) as unknown as AsyncIterable<Uint8Array>),
     });
     const bytes = typeof answered.body === 'string' ? answered.body : new Uint8Array(answered.body);
@@ -49,11 +52,10 @@ export function overFetch(paths: PublicPaths): PublicHandler {
   };
 }
 
-/** Who asks. Behind a proxy the last hop's word counts, which is why edge and web are reached through one that sets it. */
-export function visitorOf(request: PublicRequest): Visitor {
-  const forwarded = request.headers.get('x-forwarded-for')?.split(',').at(-1)?.trim();
-  return { network: forwarded || 'unknown', agent: request.headers.get('user-agent') ?? '' };
-}
+export const visitorOf = (request: PublicRequest): Visitor => ({
+  network: request.client || 'unknown',
+  agent: request.headers.get('user-agent') ?? '',
+});
 
 /** Text as PostgreSQL can keep it: without NUL, and without halves of characters. */
 const storable = (text: string) =>

@@ -4,6 +4,7 @@ import { FormBook } from '../forms/counts';
 import { SignUps } from '../forms/sign-ups';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
+import { pickingPage } from './pick-route';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
 import type { PublicPaths } from './request';
 
@@ -24,6 +25,7 @@ export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new
         return id.endsWith('.js') ? formScript(ctx, signUps, id.slice(0, -3)) : showForm(ctx, signUps, request, id, book);
     }
     if ((kind === 'site.js' || kind === 'frame.js') && reads) return plainScript(kind === 'site.js' ? 'site' : 'frame');
+    if (kind === 'pick' && reads) return pickingPage(ctx, request.url.searchParams);
     if (kind === 'gift' && reads) return giftPage(ctx, id);
     if (kind === 'o' && reads) return openPixel(ctx, request, id.replace(/\.gif$/, ''), marks);
     if (kind === 'c' && reads) return followLink(ctx, request, id, more, marks);

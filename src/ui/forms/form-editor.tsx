@@ -40,7 +40,7 @@ type Props = {
   publish: () => Promise<ActionResult<{ version: number }>>;
   giveFile: (data: FormData) => Promise<ActionResult<{ id: string; name: string }>>;
   addPicture: (data: FormData) => Promise<ActionResult<{ url: string }>>;
-  loadPage: (url: string) => Promise<ActionResult<{ html: string; url: string }>>;
+  loadPage: (url: string) => Promise<ActionResult<{ address: string }>>;
   trial: ComponentProps<typeof TryIt>;
   /** Counts, versions, tests: what the server knows of the form, under the preview. */
   children: ReactNode;

@@ -13,7 +13,7 @@ type Props = {
   title: string;
   /** The page to begin with. */
   site: string;
-  load: (url: string) => Promise<ActionResult<{ html: string; url: string }>>;
+  load: (url: string) => Promise<ActionResult<{ address: string }>>;
   take: (selector: string) => void;
 };
 
@@ -49,7 +49,7 @@ export function Picker({ opens, title, site, load, take }: Props) {
       setFault('');
       setFound([]);
       const result = await load(url);
-      if (result.ok) setPage(result.value.html);
+      if (result.ok) setPage(result.value.address);
       else setFault(result.error.sentence);
     });
 
@@ -86,7 +86,7 @@ export function Picker({ opens, title, site, load, take }: Props) {
                   ref={frame}
                   title="A copy of your page"
                   sandbox="allow-scripts"
-                  srcDoc={page}
+                  src={page}
                   className="h-[60vh] w-full rounded-md border bg-white"
                 />
                 <div>

@@ -19,7 +19,7 @@ type Props = {
   definition: FormDefinition;
   set: (part: Partial<FormDefinition>) => void;
   site: string;
-  loadPage: (url: string) => Promise<ActionResult<{ html: string; url: string }>>;
+  loadPage: (url: string) => Promise<ActionResult<{ address: string }>>;
 };
 
 /** Where the form stands, when it comes, and on which pages. */

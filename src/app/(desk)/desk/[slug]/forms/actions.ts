@@ -3,7 +3,7 @@
 import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
 import { archiveForm, createForm, dropDraft, duplicateForm, publishForm, restoreVersion, saveDraft } from '@/server/forms/forms';
-import { pageForPicking } from '@/server/forms/picking';
+import { pickingAddress } from '@/server/forms/picking';
 import { endTest, startTest } from '@/server/forms/tests';
 import { endTrial, startTrial } from '@/server/forms/trials';
 import { keepGift, keepPicture } from '@/server/newsletters/media';
@@ -45,8 +45,8 @@ export async function giveFile(slug: string, data: FormData): Promise<ActionResu
 export async function addPicture(slug: string, data: FormData): Promise<ActionResult<{ url: string }>> {
   return onDesk(slug, (ctx, newsletter) => keepPicture(ctx, newsletter, data.get('file')));
 }
-export async function showPage(slug: string, url: string): Promise<ActionResult<{ html: string; url: string }>> {
-  return onDesk(slug, (ctx) => pageForPicking(ctx, url));
+export async function showPage(slug: string, url: string): Promise<ActionResult<{ address: string }>> {
+  return onDesk(slug, (ctx) => pickingAddress(ctx, url));
 }
 export async function tryForm(slug: string, id: string, address: string): Promise<ActionResult<{ id: string }>> {
   return onDesk(slug, async (ctx, newsletter) => startTrial(ctx, newsletter, id, address, await mountedRoutes()));

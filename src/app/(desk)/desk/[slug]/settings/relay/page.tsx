@@ -67,7 +67,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             two days and then not go; a confirmation waits up to five. A provider that demands encryption of its own accord is
             always heeded.
           </p>
-          <ActionForm action={keepEncryption.bind(null, slug)} submit="Save" done="Kept, for what leaves from now on.">
+          <ActionForm
+            action={keepEncryption.bind(null, slug)}
+            submit="Save"
+            done="Kept, for what leaves from now on."
+            tone="plain"
+          >
             <ChoiceField
               name="encryption"
               label="A mail host that does not encrypt gets"

@@ -1,0 +1,63 @@
+import type { Config } from '../config';
+
+type Origins = Pick<Config, 'webOrigin' | 'linkOrigin'>;
+
+const directives = (all: Record<string, string>) =>
+  Object.entries(all)
+    .map(([name, value]) => `${name} ${value}`.trim())
+    .join('; ');
+
+const base = (nonce: string, dev: boolean) => ({
+  'default-src': "'self'",
+  'script-src': `'self' 'nonce-${nonce}' 'strict-dynamic'${dev ? " 'unsafe-eval'" : ''}`,
+  // Charts and dialogs place what they draw by style attributes.
+  'style-src': "'self' 'unsafe-inline'",
+  // A letter's pictures come from wherever its post has them.
+  'img-src': "'self' data: blob: https: http:",
+  'font-src': "'self'",
+  'object-src': "'none'",
+  'base-uri': "'none'",
+  'frame-ancestors': "'none'",
+});
+
+/** What a browser may do on the desk and the account pages (CSP 3): our scripts by this answer's nonce, talk to ourselves, be in nobody's frame. */
+export const deskPolicy = ({ linkOrigin }: Origins, nonce: string, dev = false): string =>
+  directives({
+    ...base(nonce, dev),
+    'connect-src': `'self'${dev ? ' ws:' : ''}`,
+    'form-action': "'self'",
+    // A copy of the writer's page, to click in, is shown from the link host.
+    'frame-src': `'self' ${linkOrigin}`,
+  });
+
+/**
+ * The same for a newsletter's own page, which shows what its writer made: without our origin, so that it can reach nothing of the desk, whatever
+ * stands in it.
+ */
+export const publicPagePolicy = ({ webOrigin, linkOrigin }: Origins, nonce: string): string =>
+  directives({
+    ...base(nonce, false),
+    // Without an origin of its own a page has no 'self'.
+    'default-src': webOrigin,
+    'script-src': `${webOrigin} 'nonce-${nonce}' 'strict-dynamic'`,
+    'style-src': `${webOrigin} 'unsafe-inline'`,
+    'font-src': webOrigin,
+    'connect-src': `${webOrigin} ${linkOrigin}`,
+    'form-action': `${webOrigin} ${linkOrigin}`,
+    sandbox: 'allow-forms allow-scripts allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation',
+  });
+
+/** What goes with every answer of the web process: nothing is guessed, nothing is told of where one came from, nothing private is kept by anybody on the way. */
+export function safeHeaders({ webOrigin }: Origins, path: string): Record<string, string> {
+  const kept = /^\/(_next\/static|e)\//.test(path);
+  return {
+    'x-content-type-options': 'nosniff',
+    'referrer-policy': 'same-origin',
+    'permissions-policy': 'camera=(), microphone=(), geolocation=(), browsing-topics=()',
+    'cross-origin-opener-policy': 'same-origin',
+    // Files of the build are anybody's; a page without an origin may use the fonts among them.
+    ...(path.startsWith('/_next/static/') ? { 'access-control-allow-origin': '*' } : {}),
+    ...(kept ? {} : { 'cache-control': 'private, no-store' }),
+    ...(webOrigin.startsWith('https:') ? { 'strict-transport-security': 'max-age=31536000' } : {}),
+  };
+}
