@@ -1,10 +1,12 @@
 /*
  * mailroom: takes mail that comes back. It needs PostgreSQL and its port; it reports to the log; any number of it may run.
- * It accepts mail to return addresses and to the reports address only, acts on bounces and leave requests, and answers 250 after the
+ * It accepts mail to return addresses and report addresses only, acts on bounces and leave requests, keeps reports, and answers 250 after the
  * database has committed. While the database is away it answers 451, so that the other side keeps the message and comes again.
  */
 import { simpleParser } from 'mailparser';
+import { generate } from 'selfsigned';
 import { SMTPServer, type SMTPServerDataStream, type SMTPServerSession } from 'smtp-server';
+import { keepReport, reportKind } from '@/server/delivery/reports';
 import { isReturnAddress, takeReturned } from '@/server/delivery/returned';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
@@ -17,6 +19,18 @@ const statusIn = (text: string | undefined) =>
 
 const reply = (code: number, text: string) => Object.assign(new Error(text), { responseCode: code });
 
+/** A mail's bytes, or null for more than so many: what comes after is read and thrown away, since the other side waits for its end. */
+async function readUpTo(stream: SMTPServerDataStream, most: number): Promise<Buffer | null> {
+  const kept: Buffer[] = [];
+  let size = 0;
+  for await (const chunk of stream as AsyncIterable<Buffer>) {
+    size += chunk.length;
+    if (size <= most) kept.push(chunk);
+    else kept.length = 0;
+  }
+  return size <= most ? Buffer.concat(kept) : null;
+}
+
 start(async () => {
   const ctx = await openRuntime('mailroom');
   /** Is this address one of ours, with somebody behind it? What is not is refused when it is named, so that nothing vanishes behind a 250. */
@@ -24,11 +38,8 @@ start(async () => {
     const at = address.lastIndexOf('@');
     const local = address.slice(0, at).toLowerCase();
     const domain = address.slice(at + 1).toLowerCase();
-    // Every domain that takes mail has a postmaster (RFC 5321 section 4.5.1).
-    const known =
-      isReturnAddress(ctx, local) || local === 'postmaster' || local === 'abuse' || local.startsWith('d-') || local === 'dmarc';
     if (at < 0) return local === 'postmaster';
-    if (!known) return false;
+    if (!isReturnAddress(ctx, local) && reportKind(local) === null) return false;
     if (domain === `in.${ctx.config.mailDomain}`) return true;
     const row = await ctx.db
       .selectFrom('domains')
@@ -39,8 +50,9 @@ start(async () => {
   };
 
   const take = async (stream: SMTPServerDataStream, session: SMTPServerSession) => {
-    const mail = await simpleParser(stream, { skipImageLinks: true, skipTextToHtml: true, keepDeliveryStatus: true });
-    if (stream.sizeExceeded) throw reply(552, '5.3.4 Too large for a notice');
+    const bytes = await readUpTo(stream, MOST_BYTES);
+    if (bytes === null) throw reply(552, '5.3.4 Too large for a notice');
+    const mail = await simpleParser(bytes, { skipImageLinks: true, skipTextToHtml: true, keepDeliveryStatus: true });
     const part = (...types: string[]) =>
       mail.attachments.find((one) => types.includes(one.contentType))?.content.toString('utf8') ?? null;
     // Kept apart by the option above, the machine part of a notice comes as an attachment.
@@ -57,17 +69,30 @@ start(async () => {
       !mail.headers.has('x-autoreply') &&
       !/multipart\/report/i.test(JSON.stringify(mail.headers.get('content-type') ?? ''));
     for (const { address } of session.envelope.rcptTo) {
+      const local = address.slice(0, address.includes('@') ? address.lastIndexOf('@') : undefined).toLowerCase();
+      const kind = reportKind(local);
+      if (kind) {
+        if (!(await keepReport(ctx, local, kind, bytes))) throw reply(452, '4.3.1 Enough for today, please try again tomorrow');
+        ctx.log.info({ kind }, 'a report was kept');
+        continue;
+      }
       const taken = await takeReturned(ctx, { to: address, deliveryStatus: status, originalHeader, byPerson });
       ctx.log.info({ to: address.replace(/^[^@]*/, (local) => `${local.slice(0, 6)}…`), taken }, 'mail came back');
     }
   };
 
+  /** The one that was given, else one of our own making: mail hosts encrypt to whatever stands there (RFC 7435). */
+  const certificate = async () => {
+    if (ctx.config.tls) return ctx.config.tls;
+    const made = await generate([{ name: 'commonName', value: `in.${ctx.config.mailDomain}` }], { keySize: 2048 });
+    return { key: made.private, cert: made.cert };
+  };
   const server = new SMTPServer({
     name: `in.${ctx.config.mailDomain}`,
     authOptional: true,
     disableReverseLookup: true,
-    hideSTARTTLS: true,
-    disabledCommands: ['AUTH', 'STARTTLS'],
+    ...(await certificate()),
+    disabledCommands: ['AUTH'],
     size: MOST_BYTES,
     logger: false,
     onRcptTo(address, _session, callback) {
@@ -92,7 +117,7 @@ start(async () => {
   server.on('error', (error) => ctx.log.warn({ reason: error.message }, 'mailroom'));
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);
-    server.listen(ctx.config.mailroomPort, '127.0.0.1', () => resolve());
+    server.listen(ctx.config.mailroomPort, ctx.config.listen.mailroom, () => resolve());
   });
   ctx.log.info({ port: ctx.config.mailroomPort }, 'mailroom listens');
   onStop(ctx.log, async () => {

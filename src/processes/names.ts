@@ -11,7 +11,7 @@ import { servedKey } from '@/server/senders/keys';
 import { onStop, start } from './lifecycle';
 
 const AUTHORITATIVE = 0x400;
-const [SERVFAIL, NXDOMAIN, REFUSED] = [2, 3, 5];
+const [SERVFAIL, NXDOMAIN, NOTIMP, REFUSED] = [2, 3, 4, 5];
 const TTL_SECONDS = 300;
 
 start(async () => {
@@ -25,6 +25,8 @@ start(async () => {
     } catch {
       return null;
     }
+    // An answer is not answered: two servers that do would never stop (RFC 1035 section 7.3).
+    if (query.type !== 'query') return null;
     const question = query.questions?.[0];
     const reply = (code: number, answers: dns.Answer[] = []) =>
       dns.encode({
@@ -34,6 +36,8 @@ start(async () => {
         questions: query.questions ?? [],
         answers,
       });
+    // Of all kinds of query the standard one is all we know (RFC 1035 section 4.1.1).
+    if (((query.flags ?? 0) >> 11) & 15) return reply(NOTIMP);
     const name = question?.name.toLowerCase() ?? '';
     if (!question || (name !== zone && !name.endsWith(`.${zone}`))) return reply(REFUSED);
     try {

@@ -11,6 +11,18 @@ import { readConfig } from '@/server/config';
 import { deskPolicy, publicPagePolicy, safeHeaders } from '@/server/site/policy';
 import { onStop, start } from './lifecycle';
 
+const MOST_BYTES = 100_000;
+
+/** Are its percent signs those of an address? */
+function decodes(path: string): boolean {
+  try {
+    decodeURIComponent(path);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
 start(async () => {
   const config = readConfig(process.env);
   const log = pino({ level: config.logLevel, base: { process: 'web' } });
@@ -43,7 +55,23 @@ start(async () => {
     response.setHeader('content-security-policy', policy);
   }
 
+  /** Why a request is not even looked at; null for all others. */
+  function refusal(request: IncomingMessage): [status: number, sentence: string] | null {
+    const path = request.url ?? '/';
+    if (/%00/.test(path) || !decodes(path)) return [400, 'This address is not whole.'];
+    if (!/^\/(api|e)\//.test(path) || request.method === 'GET' || request.method === 'HEAD') return null;
+    // These are read whole before anybody looks at them, so their length has to be known and small.
+    const length = request.headers['content-length'];
+    if (length === undefined) return request.headers['transfer-encoding'] ? [411, 'Say how long it is.'] : null;
+    return Number(length) > MOST_BYTES ? [413, 'This is more than is taken here.'] : null;
+  }
+
   const server = createServer((request, response) => {
+    const refused = refusal(request);
+    if (refused)
+      return void response
+        .writeHead(refused[0], { 'content-type': 'text/plain; charset=utf-8', connection: 'close' })
+        .end(refused[1]);
     prepare(request, response);
     handle(request, response).catch((error: unknown) => {
       log.error({ err: error }, 'a request failed');

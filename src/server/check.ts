@@ -2,11 +2,27 @@ import type Joi from 'joi';
 import { Fault } from '@/core/faults';
 
 /**
+ * Text as it can be kept and sent: lines end with a newline alone, and what no database and no mail can hold (NUL, other control characters, halves
+ * of characters) is left out. Files and what is no text stay as they are.
+ */
+function keepable(input: unknown): unknown {
+  if (typeof input === 'string')
+    return input
+      .replace(/\r\n?/g, '\n')
+      .replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]/g, '')
+      .replace(/[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g, '\ufffd');
+  if (Array.isArray(input)) return input.map(keepable);
+  if (input !== null && typeof input === 'object' && Object.getPrototypeOf(input) === Object.prototype)
+    return Object.fromEntries(Object.entries(input).map(([name, value]) => [name, keepable(value)]));
+  return input;
+}
+
+/**
  * Input from outside held against a schema: the value with defaults, or a fault with one sentence a field. `label()` in the
  * schema gives the field's name as a person reads it.
  */
 export function check<T>(schema: Joi.Schema<T>, input: unknown): T {
-  const { value, error } = schema.validate(input, {
+  const { value, error } = schema.validate(keepable(input), {
     abortEarly: false,
     stripUnknown: true,
     errors: { wrap: { label: '“”' } },

@@ -1,4 +1,4 @@
-import { type ChildProcess, spawn } from 'node:child_process';
+import type { ChildProcess } from 'node:child_process';
 import { mkdtempSync } from 'node:fs';
 import { join } from 'node:path';
 import { sql } from 'kysely';
@@ -9,6 +9,7 @@ import { startDnsHost } from '../../cli/dns-host';
 import { type Home, openHome } from '../../cli/home';
 import { removeHome, startPostgres, stopPostgres } from '../../cli/postgres';
 import { Peer } from './peers';
+import { startProcess } from './process';
 import { admin, makeTemplate, type Server, serverOf } from './template';
 import { TestWorld } from './world';
 
@@ -47,24 +48,8 @@ afterEach(async () => {
   await world.close();
 });
 
-/** A worker as a process of its own, as it runs in earnest. */
-function startWorker(): ChildProcess {
-  const { config } = world.ctx;
-  const env = {
-    ...process.env,
-    INKSET_DATABASE_URL: config.databaseUrl,
-    INKSET_SECRET: config.secret,
-    INKSET_WEB_ORIGIN: config.webOrigin,
-    INKSET_LINK_ORIGIN: config.linkOrigin,
-    INKSET_MAIL_DOMAIN: config.mailDomain,
-    INKSET_MX_PORT: String(config.mxPort),
-    INKSET_DNS_SERVERS: `127.0.0.1:${dns.port}`,
-    INKSET_DNS_AUTHORITY_PORT: String(dns.port),
-    INKSET_ALLOW_LOOPBACK: 'true',
-    INKSET_LOG_LEVEL: 'error',
-  };
-  return spawn(process.execPath, ['--import', 'tsx', 'src/processes/worker.ts'], { env, stdio: ['ignore', 'ignore', 'inherit'] });
-}
+const startWorker = (): ChildProcess =>
+  startProcess(world, 'worker', { INKSET_DNS_SERVERS: `127.0.0.1:${dns.port}`, INKSET_DNS_AUTHORITY_PORT: String(dns.port) });
 
 /** The same dice on every run. */
 let state = 20_261_124;

@@ -164,6 +164,10 @@ const UNSAFE_VALUE = /url\s*\(|image-set|expression|javascript:|@import|-moz-bin
 const UNSAFE_PROPERTY = /^(behavior|-moz-binding|position|z-index|content|pointer-events)$/i;
 const MOST_RULES = 200;
 
+/** A string ends on its own line (CSS Syntax 3 section 4.3.5), or browsers read on differently from how we did. */
+const hasBrokenString = (css: string): boolean =>
+  /["']/.test(css.replace(/"(?:[^"\\\n\r\f]|\\[\s\S])*"|'(?:[^'\\\n\r\f]|\\[\s\S])*'/g, ''));
+
 /**
  * A writer's own CSS, kept to the form: every selector is put below `.ink-form`, other at-rules than media and supports are dropped, and so
  * is what could fetch, run, cover the page or escape. A fault when it cannot be parsed.
@@ -177,12 +181,18 @@ export function scopedCss(css: string): { css: string } | { fault: string } {
     const { reason, line } = error as { reason?: string; line?: number };
     return { fault: `Your CSS cannot be read${line ? ` at line ${line}` : ''}${reason ? `: ${reason}` : ''}.` };
   }
-  let rules = 0;
-  root.walkAtRules((rule) => {
-    if (!ALLOWED_RULES.has(rule.name.toLowerCase()) || UNSAFE_VALUE.test(rule.params)) rule.remove();
-  });
   root.walkComments((comment) => {
     comment.remove();
+  });
+  // Comments within values are kept beside them, and would be written back.
+  root.walk((node) => {
+    for (const raw of ['value', 'params', 'selector', 'important'] as const) delete (node.raws as Record<string, unknown>)[raw];
+  });
+  if (hasBrokenString(root.toString()))
+    return { fault: 'Your CSS has a string that breaks off: a quotation mark without its partner on the same line.' };
+  let rules = 0;
+  root.walkAtRules((rule) => {
+    if (!ALLOWED_RULES.has(rule.name.toLowerCase()) || UNSAFE_VALUE.test(rule.params) || rule.params.includes('<')) rule.remove();
   });
   root.walkDecls((declaration) => {
     if (
@@ -209,7 +219,8 @@ export function scopedCss(css: string): { css: string } | { fault: string } {
     if (scoped.length) rule.selectors = scoped;
     else rule.remove();
   });
-  return { css: root.toString().replace(/<\//g, '') };
+  // Nothing in it can end the style element it stands in, or begin another.
+  return { css: root.toString().replace(/</g, '\\3c ') };
 }
 
 /**

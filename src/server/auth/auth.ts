@@ -73,13 +73,19 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
   });
 }
 
+const MOST_NAME = 80;
 const TRIES = { most: 10, seconds: 900 };
 
 /**
  * Brakes for each account, beside those for each network: whoever guesses from many networks guesses slowly. And no account is opened by whom
  * nobody invited, where that is so.
  */
-async function guard(ctx: Context, { path, body }: { path?: string; body?: { email?: unknown } }): Promise<void> {
+async function guard(ctx: Context, { path, body }: { path?: string; body?: { email?: unknown; name?: unknown } }): Promise<void> {
+  if (typeof body?.name === 'string' && (body.name.length > MOST_NAME || /[\u0000-\u001f]/.test(body.name)))
+    throw new APIError('BAD_REQUEST', {
+      code: 'NAME_TOO_LONG',
+      message: `A name has at most ${MOST_NAME} characters, on one line.`,
+    });
   const email = typeof body?.email === 'string' ? body.email.trim().toLowerCase() : null;
   if (path === '/sign-up/email' && !(await mayOpenAccount(ctx, email)))
     throw new APIError('FORBIDDEN', { code: 'SIGN_UP_CLOSED', message: 'Accounts are opened by invitation here.' });

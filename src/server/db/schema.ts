@@ -70,6 +70,14 @@ export type Schema = {
   lanes: { route_id: number; worker_id: string; held: number };
   mails: MailTable;
   refusals: { route_id: number; words: string; address_key: string; newsletter_id: string; reader_id: string; at: Date };
+  reports: {
+    id: Generated<string>;
+    kind: 'dmarc' | 'tls' | 'complaint' | 'postmaster';
+    to_local: string;
+    domain_id: string | null;
+    received_at: Date;
+    bytes: Buffer;
+  };
   rate_limits: { key: string; window_start: Date; count: number };
   workers: { id: string; seen_at: Generated<Date> };
   lists: ListTable;

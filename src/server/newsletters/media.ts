@@ -6,6 +6,8 @@ import type { Context, Newsletter } from '../context';
 import { newId } from '../ids';
 
 const MOST_BYTES = 5_000_000;
+/** A drawing can be made so that painting it never ends. */
+const MOST_SECONDS = 10;
 const LOGO_SIDE = 480;
 const PICTURE_SIDE = 1200;
 
@@ -19,6 +21,7 @@ async function keepPng(ctx: Context, newsletter: Newsletter, file: unknown, kind
   if (file.size > MOST_BYTES) throw new Fault('invalid', 'This picture is larger than 5 MB.', { [kind]: 'Too large.' });
   const bytes = Buffer.from(await file.arrayBuffer());
   const { data, info } = await sharp(bytes, { limitInputPixels: 50_000_000 })
+    .timeout({ seconds: MOST_SECONDS })
     .rotate()
     .resize(side, side, { fit: 'inside', withoutEnlargement: true })
     .png()

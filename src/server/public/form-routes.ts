@@ -68,7 +68,7 @@ export async function showForm(
     const form = await load(publicId, (id) => signUps.form(id));
     const around = request.headers.get('referer') ?? '';
     // Without a script there is nowhere to remember which version somebody saw, so frames show the form itself.
-    book.add({ form, field: 'loaded', variant: form.test ? 'a' : '', place: around });
+    book.add({ form, field: 'loaded', variant: form.test ? 'a' : '', place: around, client: request.client });
     return framed(form, form.definition, formHtml({ ...(await viewOf(ctx, form, form.definition)), page: around }));
   } catch (error) {
     const fault = asFault(error);
@@ -140,7 +140,7 @@ export async function noteForm(
   const form = await load(publicId, (id) => signUps.lately(id)).catch(() => null);
   if (!form) return done;
   const variant = form.test ? (query.get('v') === 'b' ? 'b' : 'a') : '';
-  for (const field of fields) book.add({ form, field, variant, place: query.get('at') });
+  for (const field of fields) book.add({ form, field, variant, place: query.get('at'), client: request.client });
   return done;
 }
 

@@ -16,6 +16,7 @@ const SAID: Record<string, string> = {
   PASSWORD_TOO_LONG: 'The password is too long.',
   INVALID_EMAIL: 'This does not look like an email address.',
   VALIDATION_ERROR: 'This does not look like an email address.',
+  NAME_TOO_LONG: 'A name has at most 80 characters, on one line.',
   SIGN_UP_CLOSED: 'Accounts are opened by invitation here. Use the address that was invited, or ask whoever runs this Inkset.',
   INVALID_TOKEN: 'This link has run out or was used already. Ask for a new one.',
 };

@@ -152,6 +152,18 @@ end $$;
 create trigger mail_ends before update of state on mails for each row
   when (new.state in ('delivered', 'bounced', 'refused', 'given up', 'cancelled')) execute function mail_ends();
 
+-- What others report to us, as it came: of our policies, of encryption, of complaints, and letters to the postmaster.
+create table reports (
+  id bigint generated always as identity primary key,
+  kind text not null check (kind in ('dmarc', 'tls', 'complaint', 'postmaster')),
+  to_local text not null,
+  domain_id uuid,                             -- whose domain it is about, where its address says so
+  received_at timestamptz not null,
+  bytes bytea not null
+);
+create index on reports (received_at);
+create index on reports (domain_id) where domain_id is not null;
+
 -- Mailboxes that a route refused as dead, by the words it used: many in an hour are a matter of the way.
 create table refusals (
   route_id int not null references routes on delete cascade,

@@ -1,0 +1,39 @@
+import type { Context } from '../context';
+import { within } from '../limits';
+
+export type ReportKind = 'dmarc' | 'tls' | 'complaint' | 'postmaster';
+
+/** What comes to an address of ours that is no return address, by its local part in small letters; null for one that nobody has. */
+export function reportKind(local: string): ReportKind | null {
+  // Each domain has a report address of its own (see senders/records); the plain one is the installation's.
+  if (local === 'dmarc' || /^d-[a-z0-9-]{3,60}$/.test(local)) return 'dmarc';
+  if (local === 'tls' || local === 'tlsrpt') return 'tls';
+  if (local === 'abuse' || local === 'complaints') return 'complaint';
+  // Every domain that takes mail has one (RFC 5321 section 4.5.1).
+  return local === 'postmaster' ? 'postmaster' : null;
+}
+
+const MOST_A_DAY = 5_000;
+const KEPT_MS = 400 * 86_400_000;
+
+/** Keeps a report as it came, until there is a screen for it. False where today has brought more than anybody would send who means well: then it may come again. */
+export async function keepReport(ctx: Context, local: string, kind: ReportKind, bytes: Buffer): Promise<boolean> {
+  if (!(await within(ctx, 'reports', MOST_A_DAY, 86_400))) return false;
+  const domain =
+    kind === 'dmarc'
+      ? await ctx.db.selectFrom('domains').select('id').where('reports_token', '=', local).executeTakeFirst()
+      : undefined;
+  await ctx.db
+    .insertInto('reports')
+    .values({ kind, to_local: local, domain_id: domain?.id ?? null, received_at: ctx.clock.now(), bytes })
+    .execute();
+  return true;
+}
+
+/** Reports older than thirteen months go. */
+export async function forgetOldReports(ctx: Pick<Context, 'db' | 'clock'>): Promise<void> {
+  await ctx.db
+    .deleteFrom('reports')
+    .where('received_at', '<', new Date(ctx.clock.now().getTime() - KEPT_MS))
+    .execute();
+}
