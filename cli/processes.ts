@@ -52,7 +52,7 @@ async function answers(health: ProcessPlan['health']): Promise<boolean> {
   // Port 0: a process that listens nowhere is well when it lives.
   if (health.port === 0) return true;
   return new Promise((resolve) => {
-    const socket = connect(health.port, '127.0.0.1', () => {
+    const socket = connect(health.port, health.host ?? '127.0.0.1', () => {
       socket.destroy();
       resolve(true);
     });

@@ -13,12 +13,17 @@ export type Stack = { home: Home; world: World };
 type Say = (text: string) => void;
 
 /** Brings a whole installation up: machine, database, build, processes. */
-export async function startStack(home: Home, options: { backlot: boolean; clockStart?: string }, say: Say): Promise<Stack> {
+export async function startStack(
+  home: Home,
+  options: { backlot: boolean; clockStart?: string; settings?: Record<string, string> },
+  say: Say,
+): Promise<Stack> {
   if (running(home).length) throw new Error('It runs already. Stop it first: ./inkset stop');
   ensure(['postgresql'], say);
   const taken = new Set<number>();
-  say('Starting PostgreSQL ...');
-  const database: Database = await startPostgres(home, taken);
+  if (!options.settings?.INKSET_DATABASE_URL) say('Starting PostgreSQL ...');
+  const given = options.settings?.INKSET_DATABASE_URL;
+  const database: Pick<Database, 'url'> = given ? { url: given } : await startPostgres(home, taken);
   await buildAll(say);
   const world: World = { ports: await choosePorts(home, taken), databaseUrl: database.url, ...options };
   writeState(home, 'world.json', world);
@@ -38,7 +43,10 @@ export async function startStack(home: Home, options: { backlot: boolean; clockS
 }
 
 /** Migrates, and in the Backlot's world publishes the DNS zone of the installation's own mail domain. */
-async function publishInstallation(home: Home, world: World): Promise<void> {
+export async function publishInstallation(home: Home, world: World, patienceMs = 0): Promise<void> {
+  const end = Date.now() + patienceMs;
+  while (world.backlot && Date.now() < end && !(await fetch(`http://127.0.0.1:${world.ports.clock}/healthz`).catch(() => null)))
+    await new Promise((resolve) => setTimeout(resolve, 100));
   const ctx = await openRuntime('cli', readConfig({ ...insideEnv(home, world), INKSET_LOG_LEVEL: 'error' }), 2);
   try {
     const { publicKey } = await installationKey(ctx);

@@ -1,5 +1,5 @@
 import { spawn } from 'node:child_process';
-import { mkdirSync, readFileSync, rmSync } from 'node:fs';
+import { mkdirSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { ROOT } from './home';
 import { ensure } from './machine';
@@ -30,7 +30,7 @@ function run(args: string[]): Promise<{ code: number; output: string }> {
 type Counts = { passed: number; failed: number };
 
 /** Runs some of Vitest's projects and counts from its own report, so that a run that dies counts as failed. */
-async function suite(projects: string[], words: string[]): Promise<Counts> {
+async function suite(projects: string[], words: string[], more: string[] = []): Promise<Counts> {
   const report = join(ROOT, '.inkset-test', `report-${projects.join('-')}.json`);
   rmSync(report, { force: true });
   mkdirSync(join(ROOT, '.inkset-test'), { recursive: true });
@@ -41,7 +41,7 @@ async function suite(projects: string[], words: string[]): Promise<Counts> {
     '--reporter=json',
     `--outputFile.json=${report}`,
   ];
-  const child = spawn(join(ROOT, 'node_modules/.bin/vitest'), [...args, ...words], {
+  const child = spawn(join(ROOT, 'node_modules/.bin/vitest'), [...args, ...more, ...words], {
     cwd: ROOT,
     stdio: ['ignore', 'inherit', 'inherit'],
   });
@@ -54,13 +54,25 @@ async function suite(projects: string[], words: string[]): Promise<Counts> {
   }
 }
 
+/** The paths of all test files, from the root. */
+const testFiles = (): string[] =>
+  ['src', 'demo', 'cli', 'tests'].flatMap((folder) =>
+    readdirSync(join(ROOT, folder), { recursive: true, encoding: 'utf8' })
+      .filter((name) => name.endsWith('.test.ts'))
+      .map((name) => `${folder}/${name}`),
+  );
+
 /**
  * All checks and tests. The last line is `N passed, N failed`; the exit code is 1 if anything failed or nothing ran.
- * With words, only the test files whose path holds one of them are run, and no checks: for use while working. `--peers` meets real mail servers
+ * With words, only what matches is run, and no checks, for use while working: the test files whose path holds one of them, or where there are none
+ * the tests whose names do; PostgreSQL and a browser only where those need them. `--peers` meets real mail servers
  * from Debian's packages instead, unpacked under /var/tmp.
  */
 export async function test(words: string[]): Promise<void> {
-  ensure(['postgresql', 'chromium'], (text) => console.log(text));
+  const named = words.filter((word) => !word.startsWith('--'));
+  const files = named.length ? testFiles().filter((file) => named.some((word) => file.includes(word))) : [];
+  const unit = files.length > 0 && files.every((file) => file.startsWith('src/') || file.startsWith('demo/'));
+  if (!unit) ensure(['postgresql', 'chromium'], (text) => console.log(text));
   const total: Counts = { passed: 0, failed: 0 };
   const peers = words.includes('--peers');
   if (words.length === 0) {
@@ -72,11 +84,13 @@ export async function test(words: string[]): Promise<void> {
     }
   }
   // The browser's tests come last and alone: they want the machine for themselves.
-  const some = words.length ? [['unit', 'integration', 'e2e']] : [['unit', 'integration'], ['e2e']];
+  const some = unit ? [['unit']] : named.length ? [['unit', 'integration', 'e2e']] : [['unit', 'integration'], ['e2e']];
+  const byName = named.length > 0 && files.length === 0 && !peers;
   for (const projects of peers ? [['peers']] : some) {
     const { passed, failed } = await suite(
       projects,
-      words.filter((word) => word !== '--peers'),
+      byName ? [] : named,
+      byName ? ['-t', named.map((word) => word.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')).join('|')] : [],
     );
     total.passed += passed;
     total.failed += failed;

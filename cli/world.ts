@@ -26,8 +26,20 @@ export async function choosePorts(home: Home, taken: Set<number>): Promise<Ports
   return ports;
 }
 
-export type World = { ports: Ports; databaseUrl: string; backlot: boolean; clockStart?: string };
-export type ProcessPlan = { name: string; args: string[]; env: Record<string, string>; health: string | { port: number } };
+export type World = {
+  ports: Ports;
+  databaseUrl: string;
+  backlot: boolean;
+  clockStart?: string;
+  /** What was set for a real installation; it goes before everything that is chosen here. */
+  settings?: Record<string, string>;
+};
+export type ProcessPlan = {
+  name: string;
+  args: string[];
+  env: Record<string, string>;
+  health: string | { port: number; host?: string };
+};
 
 export const webOrigin = (ports: Ports) => `http://127.0.0.1:${ports.web}`;
 
@@ -37,16 +49,16 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
   return {
     INKSET_DATABASE_URL: world.databaseUrl,
     INKSET_SECRET: home.secrets.app,
-    INKSET_WEB_ORIGIN: webOrigin(ports),
     INKSET_WEB_PORT: String(ports.web),
-    INKSET_LINK_ORIGIN: `http://127.0.0.1:${ports.edge}`,
-    INKSET_MAIL_DOMAIN: 'inkset.example',
     INKSET_MAILROOM_PORT: String(ports.mailroom),
     INKSET_EDGE_PORT: String(ports.edge),
     INKSET_NAMES_PORT: String(ports.names),
     INKSET_MEDIA_DIR: `${home.dir}/media`,
     ...(world.backlot
       ? {
+          INKSET_WEB_ORIGIN: webOrigin(ports),
+          INKSET_LINK_ORIGIN: `http://127.0.0.1:${ports.edge}`,
+          INKSET_MAIL_DOMAIN: 'inkset.example',
           INKSET_DNS_SERVERS: `127.0.0.1:${ports.dns}`,
           INKSET_DNS_AUTHORITY_PORT: String(ports.dns),
           INKSET_SENDING_ADDRESSES: '127.0.0.1',
@@ -59,6 +71,7 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
           INKSET_FEED_SECONDS: '10',
         }
       : {}),
+    ...world.settings,
   };
 }
 
@@ -82,7 +95,14 @@ function outsideEnv(home: Home, world: World): Record<string, string> {
 /** Every process of a world: the Backlot's first, since Inkset's read its clock at start. */
 export function plans(home: Home, world: World): ProcessPlan[] {
   const { ports } = world;
-  const http = (port: number, path = '/healthz') => `http://127.0.0.1:${port}${path}`;
+  const env = insideEnv(home, world);
+  const http = (port: number, path = '/healthz', host = '127.0.0.1') =>
+    `http://${host.includes(':') ? `[${host}]` : host}:${port}${path}`;
+  /** Where a process of ours is asked whether it is well: where it was told to listen. */
+  const at = (name: 'WEB' | 'EDGE' | 'MAILROOM' | 'NAMES') => {
+    const listen = env[`INKSET_${name}_LISTEN`] ?? env.INKSET_LISTEN ?? '127.0.0.1';
+    return { port: Number(env[`INKSET_${name}_PORT`]), host: ['0.0.0.0', '::'].includes(listen) ? '127.0.0.1' : listen };
+  };
   const script = (path: string) => ['--import', 'tsx', path];
   const outside = (name: string, path: string, health: ProcessPlan['health']) => ({
     name: `backlot ${name}`,
@@ -93,7 +113,7 @@ export function plans(home: Home, world: World): ProcessPlan[] {
   const inside = (name: string, args: string[], health: ProcessPlan['health']) => ({
     name,
     args,
-    env: insideEnv(home, world),
+    env,
     health,
   });
   return [
@@ -106,10 +126,10 @@ export function plans(home: Home, world: World): ProcessPlan[] {
           outside('blog', 'backlot/blog/main.ts', http(ports.blog)),
         ]
       : []),
-    inside('mailroom', script('src/processes/mailroom.ts'), { port: ports.mailroom }),
-    inside('edge', script('src/processes/edge.ts'), http(ports.edge)),
-    inside('names', script('src/processes/names.ts'), { port: ports.names }),
+    inside('mailroom', script('src/processes/mailroom.ts'), at('MAILROOM')),
+    inside('edge', script('src/processes/edge.ts'), http(at('EDGE').port, '/healthz', at('EDGE').host)),
+    inside('names', script('src/processes/names.ts'), at('NAMES')),
     inside('worker', script('src/processes/worker.ts'), { port: 0 }),
-    inside('web', script('src/processes/web.ts'), http(ports.web, '/api/healthz')),
+    inside('web', script('src/processes/web.ts'), http(at('WEB').port, '/api/healthz', at('WEB').host)),
   ];
 }

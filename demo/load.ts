@@ -31,11 +31,15 @@ const LAYOUT: Layout = {
 };
 type Outside = { dnsPage: string; blog: string };
 
-/** Loads the demo newsletter and its part of the Backlot, once. A second call finds it there and changes nothing. */
+/**
+ * Loads the demo newsletter and its part of the Backlot, once. A second call finds it there and changes nothing but how many readers it has: with
+ * `readers`, so many more come that there are that many.
+ */
 export async function loadDemo(
   env: Record<string, string>,
   outside: Outside,
   say: (text: string) => void,
+  readers: number | null = null,
 ): Promise<{ account: typeof ACCOUNT; slug: string }> {
   const ctx = await openRuntime('demo', readConfig({ ...env, INKSET_LOG_LEVEL: 'error' }), 4);
   try {
@@ -48,12 +52,14 @@ export async function loadDemo(
         .where('user_id', '=', there.id)
         .orderBy('newsletters.created_at')
         .executeTakeFirstOrThrow();
+      if (readers) await crowd(ctx, slug, readers, say);
       return { account: ACCOUNT, slug };
     }
     say('Loading the demo newsletter ...');
     const newsletter = await account(ctx);
     const ids = await identity(ctx, newsletter, outside);
     await history(ctx, newsletter, ids, outside);
+    if (readers) await crowd(ctx, newsletter.slug, readers, say);
     return { account: ACCOUNT, slug: newsletter.slug };
   } finally {
     await ctx.close();
@@ -231,7 +237,9 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
   }
   await ctx.db.transaction().execute(async (db) => {
     for (let months = -1; months <= MONTHS_BACK; months += 1)
-      await sql`select ensure_month(${new Date(now.getTime() - months * 30 * 86_400_000)}::date)`.execute(db);
+      await sql`select ensure_month((date_trunc('month', ${now}::timestamptz) - make_interval(months => ${months}))::date)`.execute(
+        db,
+      );
     const base = await reserveIds(db, rows.deliveries.length);
     const providers = await providersOf(
       db,
@@ -379,4 +387,47 @@ async function bulk(db: Db, table: string, rows: Record<string, unknown>[]): Pro
       db,
     );
   }
+}
+
+const AT_ONCE = 20_000;
+
+/** Readers beyond those of the story, at the Backlot's four providers, who came over the newsletter's months and read its first list. */
+async function crowd(ctx: Context, slug: string, wanted: number, say: (text: string) => void): Promise<void> {
+  const { db } = ctx;
+  const newsletter = await db
+    .selectFrom('newsletters')
+    .select(['id', 'created_at'])
+    .where('slug', '=', slug)
+    .executeTakeFirstOrThrow();
+  const list = await db
+    .selectFrom('lists')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .orderBy('position')
+    .executeTakeFirstOrThrow();
+  const { n } = await db
+    .selectFrom('readers')
+    .select((eb) => eb.fn.countAll<string>().as('n'))
+    .where('newsletter_id', '=', newsletter.id)
+    .executeTakeFirstOrThrow();
+  if (wanted > Number(n)) say(`Filling up to ${wanted} readers ...`);
+  for (let from = Number(n); from < wanted; from += AT_ONCE) {
+    const to = Math.min(wanted, from + AT_ONCE);
+    await db.transaction().execute(async (trx) => {
+      await sql`
+        insert into readers (id, newsletter_id, address, address_key, source_class, source_name, created_at)
+        select gen_random_uuid(), ${newsletter.id}::uuid, address, address, 'direct', 'direct', at from (
+          select 'crowd' || k || '@' || (array['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'])[1 + k % 4] as address,
+            ${newsletter.created_at}::timestamptz + (${ctx.clock.now()}::timestamptz - ${newsletter.created_at}::timestamptz) * (k::float8 / ${wanted}) as at
+          from generate_series(${from + 1}::int, ${to}::int) k) made`.execute(trx);
+      await sql`
+        insert into memberships (reader_id, list_id, newsletter_id, state, since, joined_at)
+        select id, ${list.id}::uuid, newsletter_id, 'reading', created_at, created_at from readers r
+        where newsletter_id = ${newsletter.id} and address like 'crowd%' and not exists (select 1 from memberships m where m.reader_id = r.id)`.execute(
+        trx,
+      );
+    });
+    await sql`select fold_people(), fold_source()`.execute(db);
+  }
+  await sql`vacuum analyze readers, memberships`.execute(db);
 }

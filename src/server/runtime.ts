@@ -16,6 +16,7 @@ export async function openRuntime(
   config: Config = readConfig(process.env),
   poolSize = 10,
   statements?: { prepares: boolean },
+  { migrates }: { migrates: boolean } = { migrates: true },
 ): Promise<Runtime> {
   const log = pino({
     level: config.logLevel,
@@ -34,7 +35,7 @@ export async function openRuntime(
     followed = await new FollowedClock(config.clockUrl).start();
     clock = followed;
   }
-  await migrate(db);
+  if (migrates) await migrate(db);
   const close = async () => {
     followed?.close();
     await db.destroy();

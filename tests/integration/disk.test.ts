@@ -47,6 +47,15 @@ describe('what lies on the disk is its owner’s alone', () => {
     expect(readdirSync(world.ctx.config.mediaDir)).toHaveLength(2);
     expect(open(world.ctx.config.mediaDir)).toEqual([]);
   });
+  it('a drawing that is made never to end is refused with a sentence', async () => {
+    const uses = Array.from({ length: 12 }, (_, n) => `<g id="g${n + 1}">${`<use href="#g${n}"/>`.repeat(12)}</g>`).join('');
+    const svg = `<svg xmlns="http://www.w3.org/2000/svg" width="50" height="50"><defs><g id="g0"><rect width="9" height="9"/></g>${uses}</defs><use href="#g12"/></svg>`;
+    const newsletter = await world.newsletter('Drawing');
+    await expect(keepLogo(world.ctx, newsletter, new File([svg], 'logo.svg', { type: 'image/svg+xml' }))).rejects.toMatchObject({
+      code: 'invalid',
+      sentence: expect.stringContaining('no picture we can read'),
+    });
+  }, 30_000);
   it('and the application is a plain role in its own database', async () => {
     const { rows } = await sql<{ super: boolean; makes: boolean }>`
       select rolsuper as super, rolcreatedb or rolcreaterole as makes from pg_roles where rolname = current_user`.execute(

@@ -202,6 +202,31 @@ describe('what is asked', () => {
   });
 });
 
+describe('notes of a form, which anybody may send', () => {
+  it('count so often from one address and no more, and remember so many pages and no more', async () => {
+    const noisy = await world.newsletter('Noisy');
+    const { publicId } = await world.form(noisy);
+    const book = new FormBook(world.ctx);
+    const form = (await world.form(noisy))!;
+    expect(form.publicId).toBe(publicId);
+    const note = (n: number, client: string) =>
+      book.add({ form, field: 'loaded', variant: '', place: `https://lanternfish.example/p${n}`, client });
+    for (let n = 0; n < 1_000; n += 1) note(n, '2001:db8:1:2:3::9');
+    for (let n = 0; n < 300; n += 1) note(1_000, `2001:db8:1:2:${n}::1`);
+    await book.flush();
+    const counts = async () =>
+      (await world.pool.query('select sum(loaded)::int as loaded from form_days where form_id = $1', [form.id])).rows[0].loaded;
+    expect(await counts()).toBe(120);
+    for (let from = 0; from < 9; from += 1) {
+      for (let n = 0; n < 100; n += 1) note(from * 100 + n, `203.0.113.${from}`);
+      await book.flush();
+    }
+    const { rows } = await world.pool.query('select count(*)::int as n from form_places where form_id = $1', [form.id]);
+    expect(rows[0].n).toBeLessThanOrEqual(500);
+    expect(await counts()).toBe(1_020);
+  });
+});
+
 describe('what comes next', () => {
   it('the confirmation letter speaks the words and the language of the form', async () => {
     await publish({

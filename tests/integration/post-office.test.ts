@@ -8,7 +8,7 @@ import { sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
 import { newId } from '@/server/ids';
 import { postOffice } from '@/server/jobs/post-office';
-import { beat, foldCounts, mendWaits, recount } from '@/server/jobs/tick';
+import { beat, foldCounts, housekeeping, mendWaits, recount } from '@/server/jobs/tick';
 import { post } from '@/server/mail/post';
 import { PostOffice } from '@/server/mail/post-office';
 import { Singles } from '@/server/mail/singles';
@@ -693,6 +693,26 @@ describe('clocks that jump', () => {
     await world.work();
     expect(await counts(id)).toMatchObject({ delivered: 2 });
   });
+});
+
+describe('the months', () => {
+  it.each(['2027-01-30T23:30:00Z', '2027-01-31T12:00:00Z', '2027-03-31T00:30:00Z'])(
+    'around %s stand from a cold start on',
+    async (at) => {
+      world.clock.advance(new Date(at).getTime() - world.clock.now().getTime());
+      await housekeeping(world.ctx);
+      const now = new Date(at);
+      for (const month of [-1, 0, 1]) {
+        const first = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() + month, 15)).toISOString().slice(0, 10);
+        const { rows } = await sql<{
+          n: number;
+        }>`select count(*)::int as n from pg_class where relname in (${`deliveries_${first.slice(0, 7).replace('-', '_')}`}, ${`events_${first.slice(0, 7).replace('-', '_')}`})`.execute(
+          world.ctx.db,
+        );
+        expect(rows[0]?.n, first).toBe(2);
+      }
+    },
+  );
 });
 
 describe('counts', () => {

@@ -231,6 +231,13 @@ describe('the look', () => {
     if (expected === null) expect('fault' in result || !/<\/|<script/.test(result.css)).toBe(true);
     else expect('css' in result && result.css.replace(/\s+/g, ' ').trim()).toBe(expected);
   });
+  it.each(['p { color: "red }', 'p { color: red } /* " */ q { font: \'x\n y\' }', 'p { font: "a\rb" }', '[title="a\nb"] { color: red }'])(
+    'own CSS %j, whose string breaks off, is refused',
+    (css) => expect(scopedCss(css)).toHaveProperty('fault'),
+  );
+  it.each(['p { font: "a /* b" }', "p { font: 'it\\'s' } /* don't */", 'p { font: "a\\\nb" }'])('own CSS %j is whole', (css) =>
+    expect(scopedCss(css)).toHaveProperty('css'),
+  );
   it('whatever is written, nothing closes the style, fetches or reaches outside', () => {
     const bits = [
       'p',
@@ -241,6 +248,9 @@ describe('the look', () => {
       'url(',
       ')',
       '</style>',
+      '<',
+      '<!--',
+      '\n',
       '@import',
       '"',
       "'",
@@ -258,9 +268,9 @@ describe('the look', () => {
       fc.property(fc.array(fc.constantFrom(...bits), { maxLength: 25 }), (parts) => {
         const result = scopedCss(parts.join(''));
         if ('fault' in result) return;
-        expect(result.css).not.toMatch(/<\/|url\s*\(|@import/i);
+        expect(result.css).not.toMatch(/<|url\s*\(|@import/i);
         const css = formCss({ ...STARTING_LOOK, css: parts.join('') });
-        expect(css).not.toContain('</');
+        expect(css).not.toContain('<');
       }),
       { numRuns: 500 },
     );

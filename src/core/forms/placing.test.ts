@@ -8,7 +8,7 @@ import { FIELD_KINDS, newField } from './fields';
 import { formCss } from './look';
 import { formHtml } from './render';
 import { sampleAnswers } from './sample';
-import { pickedSelectors } from './selector';
+import { pickedSelectors, readPicked } from './selector';
 import { solve } from './work';
 
 const form = startingForm('Lanternfish Letters');
@@ -112,4 +112,19 @@ describe('the style of a form', () => {
     expect(whole).toContain('.ink-tick');
     expect(whole).toContain('textarea');
   });
+});
+
+describe('what a frame says was picked', () => {
+  const one = { selector: 'article', count: 1 };
+  it.each<[string, unknown, unknown]>([
+    ['what our script says', { inksetPicked: { picked: [one], suggested: 0 } }, { picked: [one], suggested: 0 }],
+    ['a suggestion out of range', { inksetPicked: { picked: [one], suggested: 9 } }, { picked: [one], suggested: 0 }],
+    ['no number for a suggestion', { inksetPicked: { picked: [one], suggested: 'x' } }, { picked: [one], suggested: 0 }],
+    ['some that are none', { inksetPicked: { picked: [null, 7, { selector: 3 }, one] } }, { picked: [one], suggested: 0 }],
+    ['nothing picked', { inksetPicked: { picked: [] } }, null],
+    ['no list', { inksetPicked: { picked: 'article' } }, null],
+    ['null', null, null],
+    ['null within', { inksetPicked: null }, null],
+    ['a word', 'hello', null],
+  ])('%s', (_, said, read) => expect(readPicked(said)).toEqual(read));
 });

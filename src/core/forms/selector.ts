@@ -2,6 +2,27 @@
 export type Rung = { tag: string; id: string; classes: string[] };
 export type Picked = { selector: string; count: number };
 
+/** What a frame says was picked, as far as it is that: a page in a frame can say anything. */
+export function readPicked(said: unknown): { picked: Picked[]; suggested: number } | null {
+  const { inksetPicked } = (typeof said === 'object' && said !== null ? said : {}) as { inksetPicked?: unknown };
+  const { picked, suggested } = (typeof inksetPicked === 'object' && inksetPicked !== null ? inksetPicked : {}) as Record<
+    string,
+    unknown
+  >;
+  if (!Array.isArray(picked)) return null;
+  const fine = picked
+    .filter(
+      (one): one is Picked => typeof one?.selector === 'string' && one.selector.length <= 500 && Number.isInteger(one?.count),
+    )
+    .slice(0, 100)
+    .map(({ selector, count }) => ({ selector, count }));
+  if (fine.length === 0) return null;
+  return {
+    picked: fine,
+    suggested: Number.isInteger(suggested) ? Math.min(fine.length - 1, Math.max(0, suggested as number)) : 0,
+  };
+}
+
 /** Names that a machine made up change with the next build of the site; nobody should hang a form on them. */
 const isStable = (name: string) => /^[a-z][\w-]{0,39}$/i.test(name) && !/\d{3,}|[a-f0-9]{6,}|__/i.test(name);
 /** What says by itself that it holds an article. */

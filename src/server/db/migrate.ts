@@ -16,6 +16,15 @@ const MIGRATIONS: Record<string, Migration> = {
   '0006-totals': totals,
 };
 
+/** The migrations that have not run there yet, in order. */
+export async function pendingMigrations<T>(db: Kysely<T>): Promise<string[]> {
+  const table = await sql<{ name: string | null }>`select to_regclass('kysely_migration')::text as name`.execute(db);
+  const { rows } = table.rows[0]?.name
+    ? await sql<{ name: string }>`select name from kysely_migration`.execute(db)
+    : { rows: [] };
+  return Object.keys(MIGRATIONS).filter((name) => !rows.some((row) => row.name === name));
+}
+
 /** Brings the schema forward. Safe to run from several processes at once; throws the first migration's error. */
 export async function migrate<T>(db: Kysely<T>): Promise<void> {
   if (await isCurrent(db)) return;

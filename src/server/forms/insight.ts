@@ -1,4 +1,5 @@
 import { sql } from 'kysely';
+import { lastDays, localDay } from '@/core/growth/days';
 import { probabilityBetter } from '@/core/growth/rates';
 import type { Context, Newsletter } from '../context';
 
@@ -19,20 +20,20 @@ export type FormInsight = FormSteps & {
 const DAYS = 28;
 
 /** What a form has brought in the last days, step by step, and who stayed. */
-export async function stepsOf(ctx: Context, newsletter: Newsletter, formId: string, lastDays = DAYS): Promise<FormSteps> {
+export async function stepsOf(ctx: Context, newsletter: Newsletter, formId: string, days = DAYS): Promise<FormSteps> {
   const now = ctx.clock.now();
-  const since = new Date(now.getTime() - lastDays * 86_400_000).toISOString().slice(0, 10);
-  const days = await sql<FormSteps['days']>`
+  const since = lastDays(now, newsletter.time_zone, days)[0]!;
+  const counted = await sql<FormSteps['days']>`
     select coalesce(sum(loaded), 0)::int as loaded, coalesce(sum(seen), 0)::int as seen, coalesce(sum(started), 0)::int as started,
            coalesce(sum(sent_in), 0)::int as "sentIn", coalesce(sum(confirmed), 0)::int as confirmed
     from form_days where form_id = ${formId} and day >= ${since}`.execute(ctx.db);
   // By the day they came: whoever came within the last 30 days cannot have stayed for so long.
   const stayed = await sql<FormSteps['stayed']>`
     select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as still from source_parts
-    where newsletter_id = ${newsletter.id} and dimension = 'form' and name = ${formId} and day < ${new Date(now.getTime() - 30 * 86_400_000).toISOString().slice(0, 10)}::date`.execute(
+    where newsletter_id = ${newsletter.id} and dimension = 'form' and name = ${formId} and day < ${localDay(new Date(now.getTime() - 30 * 86_400_000), newsletter.time_zone)}::date`.execute(
     ctx.db,
   );
-  return { days: days.rows[0]!, stayed: stayed.rows[0]! };
+  return { days: counted.rows[0]!, stayed: stayed.rows[0]! };
 }
 
 export type FormComparison = {
@@ -46,10 +47,10 @@ export async function compareForms(
   ctx: Context,
   newsletter: Newsletter,
   [a, b]: [string, string],
-  lastDays: number,
+  days: number,
 ): Promise<FormComparison> {
-  const [one, other] = await Promise.all([stepsOf(ctx, newsletter, a, lastDays), stepsOf(ctx, newsletter, b, lastDays)]);
-  const arm = ({ days }: FormSteps) => ({ shown: days.loaded, converted: days.confirmed });
+  const [one, other] = await Promise.all([stepsOf(ctx, newsletter, a, days), stepsOf(ctx, newsletter, b, days)]);
+  const arm = (steps: FormSteps) => ({ shown: steps.days.loaded, converted: steps.days.confirmed });
   return { a: one, b: other, bWins: probabilityBetter(arm(one), arm(other)) };
 }
 

@@ -3,7 +3,7 @@
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/react';
 import { useEffect, useRef, useState, useTransition } from 'react';
 import type { ActionResult } from '@/core/faults';
-import type { Picked } from '@/core/forms/selector';
+import { type Picked, readPicked } from '@/core/forms/selector';
 import { Button } from '../kit/button';
 import { Words } from './controls';
 
@@ -31,7 +31,7 @@ export function Picker({ opens, title, site, load, take }: Props) {
   useEffect(() => {
     const hear = (event: MessageEvent) => {
       if (event.source !== frame.current?.contentWindow) return;
-      const said = (event.data as { inksetPicked?: { picked: Picked[]; suggested: number } }).inksetPicked;
+      const said = readPicked(event.data);
       if (!said) return;
       setFound(said.picked);
       setChosen(said.suggested);
@@ -117,7 +117,8 @@ export function Picker({ opens, title, site, load, take }: Props) {
                         tone="main"
                         className="mt-3"
                         onClick={() => {
-                          take(found[chosen]!.selector);
+                          const one = found[chosen];
+                          if (one) take(one.selector);
                           setOpen(false);
                         }}
                       >

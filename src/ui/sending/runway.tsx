@@ -25,7 +25,10 @@ export function Runway({
 }) {
   const days = nextDays(now, zone, DAYS);
   const most = new Map(ceilings.map(({ day, ceiling }) => [day, ceiling]));
-  const placed = departures.map((d) => ({ ...d, column: Math.max(0, days.indexOf(localDay(d.at, zone))) }));
+  // What is overdue stands on today; what is further away has no column yet.
+  const placed = departures
+    .map((d) => ({ ...d, column: d.at < now ? 0 : days.indexOf(localDay(d.at, zone)) }))
+    .filter(({ column }) => column >= 0);
   return (
     <>
       <div className="relative mt-2.5 hidden overflow-hidden rounded-lg border bg-sheet md:block">
@@ -57,14 +60,14 @@ export function Runway({
               key={d.id}
               href={d.href}
               className={clsx(
-                'mx-1 mb-1.5 overflow-hidden rounded-sm border border-t-[3px] bg-sheet px-2 py-1 hover:border-ink-3',
+                'mx-0.5 mb-1.5 overflow-hidden rounded-sm border border-t-[3px] bg-sheet px-1.5 py-1 hover:border-ink-3',
                 d.held ? 'border-t-stamp' : 'border-t-verdigris',
               )}
-              style={{ gridColumn: `${Math.min(d.column, DAYS - 2) + 1} / span 2`, gridRow: rowOf(placed, n) }}
+              style={{ gridColumn: d.column + 1, gridRow: rowOf(placed, n) }}
+              title={`${d.title}, ${d.detail}`}
             >
               <span className="block text-[12px] leading-4 text-ink-2">{d.time}</span>
-              <span className="block truncate text-[13px] font-semibold">{d.title}</span>
-              <span className="block truncate text-[12px] leading-4 text-ink-2">{d.detail}</span>
+              <span className="line-clamp-3 text-[12.5px] leading-4 font-semibold break-words hyphens-auto">{d.title}</span>
             </Link>
           ))}
         </div>
@@ -88,8 +91,8 @@ export function Runway({
   );
 }
 
-/** Below any earlier card that would overlap this one. */
+/** Below the earlier cards of its day. */
 function rowOf(all: { column: number }[], n: number): number {
   const column = all[n]?.column ?? 0;
-  return 1 + all.slice(0, n).filter((other) => Math.abs(other.column - column) < 2).length;
+  return 1 + all.slice(0, n).filter((other) => other.column === column).length;
 }
