@@ -9,6 +9,7 @@ const HELP = `./inkset COMMAND
   demo     everything a fresh machine needs, then Inkset with the demo newsletter and the Backlot (--readers=200000 for a large one)
   start    a real installation: asks for what it needs, or says what is missing (--backlot: the simulated world, without demo data)
   stop     ends all that was started
+  build    builds the application, where anything has changed
   test     all checks and tests; the last line counts them. test WORD runs what matches: a file's path, else the name of a test
   dev      everything for working on Inkset: hot reload, all processes, one log
   logs     the last lines of all processes, or of those named; -f goes on
@@ -100,6 +101,9 @@ async function main(): Promise<void> {
       if (!(await (await import('./doctor')).doctor(home, say))) process.exitCode = 1;
       return;
     }
+    case 'build':
+      say((await (await import('./build')).buildAll(say)) ? 'Built.' : 'Nothing has changed since the last build.');
+      return;
     case 'zone':
       return zone(home);
     case 'dev':

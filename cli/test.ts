@@ -70,7 +70,15 @@ const testFiles = (): string[] =>
  */
 export async function test(words: string[]): Promise<void> {
   const named = words.filter((word) => !word.startsWith('--'));
-  const files = named.length ? testFiles().filter((file) => named.some((word) => file.includes(word))) : [];
+  const files = named.length
+    ? testFiles().filter((file) => named.some((word) => file.slice(file.indexOf('/')).includes(word)))
+    : [];
+  // No path holds the word: then the tests whose names do, looked for only in the files that speak of it.
+  const byName = named.length > 0 && files.length === 0;
+  if (byName)
+    files.push(...testFiles().filter((file) => named.some((word) => readFileSync(join(ROOT, file), 'utf8').includes(word))));
+  if (byName && files.length === 0 && !words.includes('--peers'))
+    throw new Error(`No test is called “${named.join(' ')}”, and no file of tests.`);
   const unit = files.length > 0 && files.every((file) => file.startsWith('src/') || file.startsWith('demo/'));
   if (!unit) ensure(['postgresql', 'chromium'], (text) => console.log(text));
   const total: Counts = { passed: 0, failed: 0 };
@@ -85,11 +93,10 @@ export async function test(words: string[]): Promise<void> {
   }
   // The browser's tests come last and alone: they want the machine for themselves.
   const some = unit ? [['unit']] : named.length ? [['unit', 'integration', 'e2e']] : [['unit', 'integration'], ['e2e']];
-  const byName = named.length > 0 && files.length === 0 && !peers;
   for (const projects of peers ? [['peers']] : some) {
     const { passed, failed } = await suite(
       projects,
-      byName ? [] : named,
+      files,
       byName ? ['-t', named.map((word) => word.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')).join('|')] : [],
     );
     total.passed += passed;

@@ -50,12 +50,12 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
     INKSET_DATABASE_URL: world.databaseUrl,
     INKSET_SECRET: home.secrets.app,
     INKSET_WEB_PORT: String(ports.web),
-    INKSET_MAILROOM_PORT: String(ports.mailroom),
     INKSET_EDGE_PORT: String(ports.edge),
-    INKSET_NAMES_PORT: String(ports.names),
     INKSET_MEDIA_DIR: `${home.dir}/media`,
     ...(world.backlot
       ? {
+          INKSET_MAILROOM_PORT: String(ports.mailroom),
+          INKSET_NAMES_PORT: String(ports.names),
           INKSET_WEB_ORIGIN: webOrigin(ports),
           INKSET_LINK_ORIGIN: `http://127.0.0.1:${ports.edge}`,
           INKSET_MAIL_DOMAIN: 'inkset.example',
@@ -101,7 +101,10 @@ export function plans(home: Home, world: World): ProcessPlan[] {
   /** Where a process of ours is asked whether it is well: where it was told to listen. */
   const at = (name: 'WEB' | 'EDGE' | 'MAILROOM' | 'NAMES') => {
     const listen = env[`INKSET_${name}_LISTEN`] ?? env.INKSET_LISTEN ?? '127.0.0.1';
-    return { port: Number(env[`INKSET_${name}_PORT`]), host: ['0.0.0.0', '::'].includes(listen) ? '127.0.0.1' : listen };
+    return {
+      port: Number(env[`INKSET_${name}_PORT`] ?? (name === 'MAILROOM' ? 25 : 53)),
+      host: ['0.0.0.0', '::'].includes(listen) ? '127.0.0.1' : listen,
+    };
   };
   const script = (path: string) => ['--import', 'tsx', path];
   const outside = (name: string, path: string, health: ProcessPlan['health']) => ({

@@ -427,6 +427,13 @@ async function crowd(ctx: Context, slug: string, wanted: number, say: (text: str
         trx,
       );
     });
+    await sql`
+      insert into daily_counts (newsletter_id, day, asked, joined)
+      select newsletter_id, (created_at at time zone ${ZONE})::date, count(*), count(*) from readers
+      where newsletter_id = ${newsletter.id} and address = any(select 'crowd' || k || '@' || (array['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'])[1 + k % 4] from generate_series(${from + 1}::int, ${to}::int) k)
+      group by 1, 2 on conflict (newsletter_id, day) do update set asked = daily_counts.asked + excluded.asked, joined = daily_counts.joined + excluded.joined`.execute(
+      db,
+    );
     await sql`select fold_people(), fold_source()`.execute(db);
   }
   await sql`vacuum analyze readers, memberships`.execute(db);

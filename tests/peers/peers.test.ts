@@ -2,9 +2,9 @@ import { authenticate } from 'mailauth';
 import { afterEach, describe, expect, it } from 'vitest';
 import { letterOf } from '@/server/sending/views';
 import { TestWorld } from '../integration/world';
-import { type MailServer, startCourier, startExim, startPostfix, unpackServers } from './servers';
+import { type MailServer, startCourier, startExim, startPostfix, unpack } from './servers';
 
-const why = unpackServers();
+const why = unpack();
 if (why) console.log(`      skipped, no mail servers to meet: ${why}`);
 
 let world: TestWorld | undefined;

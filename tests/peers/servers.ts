@@ -16,15 +16,21 @@ const PACKAGES = [
   'libltdl7',
 ];
 
+// These run as users of their own, who have to read what is written for them here.
+process.umask(0o022);
+
 /** What a server is started with, and nothing else. */
 const withLibraries = (folder: string): NodeJS.ProcessEnv => ({ NODE_ENV: 'test', LD_LIBRARY_PATH: folder });
 
-/** Unpacks the mail servers if they are not there yet. Returns why that cannot be done, or ''. */
-export function unpackServers(): string {
-  if (process.getuid?.() !== 0) return 'mail servers are run as root here';
-  if (PACKAGES.every((name) => existsSync(join(ROOT, name)))) return '';
+/** Where the connection pooler is unpacked, and the library that only it needs. */
+export const POOLER = ['pgbouncer', 'libc-ares2'].map((name) => join(ROOT, name));
+
+/** Unpacks the mail servers, or other packages, if they are not there yet. Returns why that cannot be done, or ''. */
+export function unpack(packages = PACKAGES): string {
+  if (process.getuid?.() !== 0) return 'servers of other kinds are run as root here';
+  if (packages.every((name) => existsSync(join(ROOT, name)))) return '';
   mkdirSync(join(ROOT, 'debs'), { recursive: true });
-  for (const name of PACKAGES) {
+  for (const name of packages) {
     const got = spawnSync('apt-get', ['download', name], { cwd: join(ROOT, 'debs'), encoding: 'utf8' });
     const file = readdirSync(join(ROOT, 'debs')).find((one) => one.startsWith(`${name}_`));
     if (!file) return `Debian's package ${name} could not be had: ${got.stderr.trim().split('\n')[0]}`;

@@ -287,6 +287,7 @@ export async function decideHeld(ctx: Context, newsletter: Newsletter, id: strin
       .select(['i.item_key', 'p.id', 'p.title', 'p.subtitle'])
       .where('i.auto_send_id', '=', id)
       .orderBy(sql`coalesce(i.published_at, i.first_seen_at)`)
+      .orderBy('i.place')
       .execute();
     const go = which === 'all' ? held : which === 'newest' ? held.slice(-1) : [];
     for (const post of held) {
@@ -352,6 +353,7 @@ export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<
         .select(['item_key as key', 'title', 'link', sql<Date>`coalesce(published_at, first_seen_at)`.as('at'), 'state'])
         .where('auto_send_id', '=', row.id)
         .orderBy('at', 'desc')
+        .orderBy('place', 'desc')
         .limit(6)
         .execute();
       const held = await ctx.db
@@ -360,6 +362,7 @@ export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<
         .where('auto_send_id', '=', row.id)
         .where('held_post_id', 'is not', null)
         .orderBy(sql`coalesce(published_at, first_seen_at)`, 'desc')
+        .orderBy('place', 'desc')
         .execute();
       return {
         id: row.id,

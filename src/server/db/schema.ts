@@ -179,6 +179,7 @@ export type Schema = {
     link: string;
     published_at: Date | null;
     first_seen_at: Date;
+    place: Generated<string>;
     letter_id: string | null;
     state: Generated<'before' | 'mailed' | 'held' | 'left out'>;
     held_post_id: string | null;

@@ -66,8 +66,8 @@ export function Runway({
               style={{ gridColumn: d.column + 1, gridRow: rowOf(placed, n) }}
               title={`${d.title}, ${d.detail}`}
             >
-              <span className="block text-[12px] leading-4 text-ink-2">{d.time}</span>
-              <span className="line-clamp-3 text-[12.5px] leading-4 font-semibold break-words hyphens-auto">{d.title}</span>
+              <span className="block text-[12px] leading-4 text-ink-2">{/\d{1,2}:\d{2}$/.exec(d.time)?.[0] ?? d.time}</span>
+              <span className="line-clamp-5 text-[12.5px] leading-4 font-semibold break-words hyphens-auto">{d.title}</span>
             </Link>
           ))}
         </div>

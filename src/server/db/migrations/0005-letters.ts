@@ -108,6 +108,7 @@ create table feed_items (
   link text not null,
   published_at timestamptz,
   first_seen_at timestamptz not null,
+  place bigint generated always as identity,              -- among those of one moment, as the feed has them: the newer later
   letter_id uuid references letters on delete set null,
   state text not null default 'before' check (state in ('before', 'mailed', 'held', 'left out')),  -- before: of the back catalogue, never mailed
   held_post_id uuid references posts on delete set null, -- came with too many others at once: waits for somebody to say that it goes

@@ -325,7 +325,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   )
                   .join('; ') || 'nothing to mend'}
               </span>,
-              `${figure(check.tookMs)} ms`,
+              `${figure(check.tookMs)}\u00a0ms`,
             ],
           }))}
         />
