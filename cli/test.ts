@@ -58,7 +58,7 @@ async function suite(projects: string[], words: string[], more: string[] = []): 
 const testFiles = (): string[] =>
   ['src', 'demo', 'cli', 'tests'].flatMap((folder) =>
     readdirSync(join(ROOT, folder), { recursive: true, encoding: 'utf8' })
-      .filter((name) => name.endsWith('.test.ts'))
+      .filter((name) => /\.test\.tsx?$/.test(name))
       .map((name) => `${folder}/${name}`),
   );
 

@@ -155,7 +155,7 @@ describe('one question over UDP', () => {
 });
 
 describe('a domain check over real DNS', () => {
-  it('goes from nothing to right, and a silent name server ends it within five seconds', async () => {
+  it('goes from nothing to right, and a silent name server ends it and changes nothing', async () => {
     const newsletter = await world.newsletter();
     const ctx = { ...world.ctx, resolver: resolver(1_200) };
     await put('lanternfish.example', '');
@@ -167,9 +167,10 @@ describe('a domain check over real DNS', () => {
     expect(right.nameServers).toHaveLength(2);
     expect(right.facts.envelope?.result).toBe('pass');
     await mood('silent');
-    const began = performance.now();
-    expect((await checkDomain(ctx, id)).state).toBe('authenticated');
-    expect(performance.now() - began).toBeLessThan(5_000);
+    // What nobody answers for says nothing: the check ends, and the domain stays what it was.
+    const silent = await checkDomain(ctx, id);
+    expect(silent.state).toBe('authenticated');
+    expect(silent.records.every((record) => record.judgement?.verdict === 'unanswered')).toBe(true);
   });
 
   it('serves keys behind aliases that belong to it, and nothing else', async () => {

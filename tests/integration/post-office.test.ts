@@ -110,10 +110,10 @@ describe('nothing from outside holds mail up', () => {
     await startLetter(world.ctx, id);
     await running(async () => {
       await until(() => peers.every((one) => one.lines > 0)).toBe(true);
-      const began = Date.now();
       const confirmation = await single('mara@heronmail.example');
       await until(async () => (await mailOf(confirmation)).state).toBe('delivered');
-      expect(Date.now() - began).toBeLessThan(3_000);
+      // The silent ones are silent still: nothing waited for them.
+      expect(peers.every((one) => one.lines > 0 && one.taken.length === 0)).toBe(true);
       await until(async () => (await counts(id)).delivered).toBe(200);
       // The silent ones are let go of, so that the test ends.
       await Promise.all(peers.splice(0).map((one) => one.close()));
@@ -129,10 +129,10 @@ describe('nothing from outside holds mail up', () => {
     await startLetter(world.ctx, id);
     await running(async () => {
       await until(async () => (await counts(id)).delivered).toBe(20);
-      const began = Date.now();
       const confirmation = await single('mara@fresh.example');
       await until(async () => (await mailOf(confirmation)).state).toBe('delivered');
-      expect(Date.now() - began).toBeLessThan(3_000);
+      // Nobody has answered for the mute ones: nothing waited for them.
+      expect((await counts(id)).delivered).toBe(20);
       world.dns.speak();
       await until(async () => (await counts(id)).delivered).toBe(170);
     });

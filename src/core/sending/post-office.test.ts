@@ -80,6 +80,11 @@ describe('a way out', () => {
     expect(way.perMinute).toBeGreaterThan(150);
     for (let n = 0; n < 60; n += 1) way = afterQuietMinute(way);
     expect(way.perMinute).toBeNull();
+    // One mailbox that puts us off says the same: while little goes, it only takes connections, until there are none to take.
+    let put = WAY;
+    for (let n = 0; n < 3; n += 1) put = afterSlowDown(put, 3, 'come again later', NOW);
+    expect(put).toMatchObject({ lanes: 1, perMinute: null, pausedUntil: new Date(NOW.getTime() + 10_000) });
+    expect(afterSlowDown(put, 3, 'come again later', NOW).perMinute).toBe(7);
   });
   it('always has a lane, whatever it meets', () => {
     const event = fc.oneof(

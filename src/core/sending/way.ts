@@ -74,16 +74,24 @@ export const afterFullLine = (way: Way, mails: number): Way => ({
   mailsALine: way.mailsALine === null ? mails : Math.max(1, Math.min(way.mailsALine, mails)),
 });
 
-/** It asked for a slower pace: half as many connections, and seven tenths of what went in the last minute, which grows again by a tenth a minute. */
+/** Below this many mails in the last minute it is hardly our pace that a server minds: one mailbox that wants us later says the same words. */
+const PACE_FROM = 20;
+
+/**
+ * It asked for a slower pace: half as many connections and a short rest; and where we were quick, or have only one connection left to take away, seven
+ * tenths of what went in the last minute, which grows again by a quarter a minute.
+ */
 export function afterSlowDown(way: Way, lastMinute: number, reason: string, now: Date): Way {
   const lanes = Math.max(1, way.lanes / 2);
+  const rest = { lanes, pausedUntil: new Date(now.getTime() + 10_000), pausedFor: reason };
+  if (way.perMinute === null && lastMinute < PACE_FROM && way.lanes > 1) return { ...way, ...rest };
   const perMinute = Math.max(6, Math.round(Math.min(way.perMinute ?? Number.POSITIVE_INFINITY, Math.max(lastMinute, 10)) * 0.7));
-  return { ...way, lanes, perMinute, pausedUntil: new Date(now.getTime() + 10_000), pausedFor: reason };
+  return { ...way, ...rest, perMinute };
 }
 
 /** A minute went by without complaint: a pace that was asked for rises, and is forgotten once it no longer binds. */
 export function afterQuietMinute(way: Way): Way {
   if (way.perMinute === null) return way;
-  const perMinute = way.perMinute * 1.1 + 1;
+  const perMinute = way.perMinute * 1.25 + 1;
   return { ...way, perMinute: perMinute > 6_000 ? null : perMinute };
 }

@@ -33,8 +33,26 @@ export async function readFeed(ctx: Pick<Context, 'config'>, url: string, seen: 
   return { unchanged: false, ...(await readApart(answer.bytes, answer.headers.get('content-type'), answer.url)), ...base };
 }
 
-/** Reads a feed document on a thread of its own, for so long and in so much memory and no more. Throws the faults of `readFeedDocument`. */
-export function readApart(bytes: Buffer, contentType: string | null, url: string): Promise<Feed> {
+const MOST_THREADS = 2;
+let threads = 0;
+const waiting: (() => void)[] = [];
+
+/**
+ * Reads a feed document on a thread of its own, for so long and in so much memory and no more; of several at once only a few are read, the others wait
+ * their turn. Throws the faults of `readFeedDocument`.
+ */
+export async function readApart(bytes: Buffer, contentType: string | null, url: string): Promise<Feed> {
+  if (threads >= MOST_THREADS) await new Promise<void>((resolve) => waiting.push(resolve));
+  threads += 1;
+  try {
+    return await onThread(bytes, contentType, url);
+  } finally {
+    threads -= 1;
+    waiting.shift()?.();
+  }
+}
+
+function onThread(bytes: Buffer, contentType: string | null, url: string): Promise<Feed> {
   const { host } = new URL(url);
   return new Promise((resolve, reject) => {
     const thread = new Worker(join(process.cwd(), 'dist', 'reader-thread.js'), {

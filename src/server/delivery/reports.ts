@@ -1,5 +1,6 @@
+import { sql } from 'kysely';
 import type { Context } from '../context';
-import { within } from '../limits';
+import { countUses } from '../limits';
 
 export type ReportKind = 'dmarc' | 'tls' | 'complaint' | 'postmaster';
 
@@ -13,12 +14,21 @@ export function reportKind(local: string): ReportKind | null {
   return local === 'postmaster' ? 'postmaster' : null;
 }
 
+/** What is kept of one day, and of all: nobody who means well reports more, and somebody else shall not fill the disk. */
 const MOST_A_DAY = 5_000;
+const UNIT_BYTES = 100_000;
+const MOST_BYTES = 5_000_000_000;
 const KEPT_MS = 400 * 86_400_000;
 
 /** Keeps a report as it came, until there is a screen for it. False where today has brought more than anybody would send who means well: then it may come again. */
 export async function keepReport(ctx: Context, local: string, kind: ReportKind, bytes: Buffer): Promise<boolean> {
-  if (!(await within(ctx, 'reports', MOST_A_DAY, 86_400))) return false;
+  const units = Array.from({ length: Math.max(1, Math.ceil(bytes.length / UNIT_BYTES)) }, () => ({
+    key: 'reports',
+    seconds: 86_400,
+  }));
+  if ((await countUses(ctx, units)).at(-1)! > MOST_A_DAY) return false;
+  const { rows } = await sql<{ size: string }>`select pg_total_relation_size('reports') as size`.execute(ctx.db);
+  if (Number(rows[0]!.size) > MOST_BYTES) return false;
   const domain =
     kind === 'dmarc'
       ? await ctx.db.selectFrom('domains').select('id').where('reports_token', '=', local).executeTakeFirst()

@@ -7,9 +7,9 @@ import { pieces } from '@/core/writing/slots';
 const VIEWS = ['Email', 'Phone', 'Plain text'] as const;
 
 /** Slots shown as what they are: links lead nowhere in a preview, the counting picture is left out. */
-const shown = (template: string) =>
+const shown = (template: string, link = '#') =>
   pieces(template)
-    .map((piece) => (piece.kind === 'text' ? piece.text : piece.name === 'pixel' ? 'data:,' : '#'))
+    .map((piece) => (piece.kind === 'text' ? piece.text : piece.name === 'pixel' ? 'data:,' : link))
     .join('');
 
 /** A letter as its readers have it, in a frame that can run nothing. */
@@ -36,7 +36,7 @@ export function LetterPreview({ html, text }: { html: string; text: string }) {
       </div>
       {view === 'Plain text' ? (
         <pre className="max-h-[560px] overflow-auto rounded-lg border bg-sheet p-5 font-mono text-[13px] leading-5 whitespace-pre-wrap">
-          {shown(text).replace(/#/g, '(their own link)')}
+          {shown(text, '(their own link)')}
         </pre>
       ) : (
         <iframe

@@ -1,0 +1,172 @@
+import type { Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { accessibilityFaults } from './axe';
+import { onDesk, until } from './desk';
+import { TestWorld } from './world';
+
+/* From a post on the blog to a letter in an inbox, and what comes back, for a newsletter with three readers. */
+const READER = 'mara.lowtide@heronmail.example';
+const POST = 'Why the anglerfish waits';
+
+let world: TestWorld;
+let desk: Page;
+let slug: string;
+const { section, headline } = onDesk(() => desk);
+
+beforeAll(async () => {
+  world = await TestWorld.open();
+  const founded = await world.founded('Lowtide Letters', 'lowtide.example');
+  ({ desk, slug } = founded);
+  await founded.ctx.db
+    .updateTable('newsletters')
+    .set({ social_links: JSON.stringify([{ label: 'The site', url: 'https://lowtide.example/' }]) })
+    .where('id', '=', founded.newsletter.id)
+    .execute();
+  await founded.readers([READER, 'slow-tomas@fjordbox.example', 'gone-ilse@kestrel.example']);
+  await founded.form('After every article');
+  await world.olderPost();
+});
+afterAll(() => world?.close());
+
+describe('from a post on a blog to a letter in an inbox', () => {
+  it('a feed that is none is refused with a sentence, a real one is switched on', async () => {
+    await section('Auto-sends');
+    const connect = async (url: string) => {
+      await desk.getByLabel('Feed address').fill(url);
+      await desk.getByRole('button', { name: 'Read the feed' }).click();
+    };
+    await connect(world.at('blog', '/'));
+    await desk.getByText('This is a web page, not a feed.').first().waitFor();
+    await connect('ftp://lanternfish.example/feed');
+    await desk.getByText('A feed address starts with https:// or http://.').first().waitFor();
+    await connect(world.at('blog', '/feed.xml'));
+    await desk.getByRole('button', { name: 'Switch on' }).click();
+    await until(desk, /An older post[\s\S]*was there before/);
+  });
+
+  it('a new post becomes a letter by itself: signed, aligned, with every way to leave', async () => {
+    // The feed is away for a while first; the post must not be lost by that.
+    await world.post('blog', '/mood', { mood: 'away' });
+    await world.post('blog', '/publish', {
+      title: POST,
+      summary: 'Patience is a metabolism.',
+      text: 'It waits, with a <b>lamp</b>.\n\nWe wait too.',
+    });
+    await world.advance(1);
+    await until(desk, /answered with error 503/);
+    await world.post('blog', '/mood', { mood: 'broken' });
+    await world.advance(5);
+    await until(desk, /not a feed we can read/);
+    await world.post('blog', '/mood', { mood: 'normal' });
+    await world.advance(20);
+
+    const letter = await world.letter(READER, POST);
+    expect(letter.verdicts).toMatchObject({ spf: { result: 'pass' }, dkim: { result: 'pass' }, dmarc: { result: 'pass' } });
+    expect(letter.from).toContain('letters@lowtide.example');
+    const source = (await world.source(letter)).replace(/\r?\n[ \t]+/g, ' ');
+    expect(source).toMatch(/^List-Unsubscribe: <http\S+>, <mailto:\S+>/m);
+    expect(source).toMatch(/^List-Unsubscribe-Post: List-Unsubscribe=One-Click/m);
+    expect(source).toMatch(/^List-Id: .Lowtide Letters. <lowtide-letters\.lowtide\.example>/m);
+    expect(source.replace(/: +/g, ':')).toMatch(/h=from:to:[a-z:-]*list-unsubscribe:list-unsubscribe-post/);
+    expect(source).toContain('text/plain');
+    const text = await (await fetch(world.at('inbox', `/letter/${letter.id}/text`))).text();
+    expect(text.replace(/\s+/g, ' ')).toContain('You get this because you');
+    expect(text).toMatch(/The site \[\d\]/);
+    expect(text).toMatch(/\[\d\] https:\/\/lowtide\.example\/\n/);
+    expect(text).toContain('PO Box 600, 1100-001 Lisbon');
+    expect(text).toMatch(/Unsubscribe:\nhttp/);
+    expect((await world.letters(READER)).filter((l) => l.subject === 'An older post')).toHaveLength(0);
+    const unchanged = async () => ((await (await fetch(world.at('blog', '/asked'))).json()) as { unchanged: number }).unchanged;
+    await world.advance(1);
+    await expect.poll(unchanged, { timeout: 20_000 }).toBeGreaterThan(0);
+  });
+
+  it('what comes back changes the reader and the counts', async () => {
+    await world.letter('slow-tomas@fjordbox.example', POST);
+    await world.advance(10);
+    const visitor = await world.visitor();
+    const post = await world.click(visitor, await world.letter(READER, POST), 'Read it on the site');
+    expect(new URL(post.url()).pathname).toBe('/posts/why-the-anglerfish-waits');
+    // The one-click button of a mail program.
+    const tomas = await world.letter('slow-tomas@fjordbox.example', POST);
+    const inbox = await visitor.newPage();
+    await inbox.goto(world.at('inbox', `/letter/${tomas.id}`));
+    await inbox.getByRole('button', { name: 'Unsubscribe' }).click();
+    await inbox.getByText('The list answered 200').waitFor();
+    // The link in the letter asks first, and says that he has left already.
+    const again = await world.click(visitor, tomas, 'Unsubscribe');
+    await again.getByRole('heading', { name: 'You have unsubscribed' }).waitFor();
+    await visitor.close();
+
+    await section('Readers');
+    await until(desk, /1 person reads[\s\S]*1 left[\s\S]*1 address cannot be reached/);
+    await desk.getByRole('combobox', { name: 'State' }).selectOption('bouncing');
+    await desk.waitForURL(/state=bouncing/);
+    await desk.getByText('no such mailbox').waitFor();
+    await section('Letters');
+    await desk.getByRole('link', { name: POST }).click();
+    await desk.getByRole('heading', { level: 1, name: POST }).waitFor();
+    // Tomas looked too, but perhaps so soon after the delivery that it counts as a machine's look.
+    await until(desk, /(1 person|2 people) read it and 1 clicked/);
+    const results = await desk.getByRole('complementary').innerText();
+    expect(results).toMatch(/Recipients\s+3/);
+    expect(results).toMatch(/Delivered\s+2/);
+    expect(results).toMatch(/Left\s+1/);
+    expect(results).toMatch(/Bounced\s+1/);
+  });
+
+  it('Today says it all, from the database, and the keyboard gets everywhere', async () => {
+    await desk.keyboard.press('g');
+    await desk.keyboard.press('t');
+    await headline('1 person reads Lowtide Letters');
+    await desk.getByRole('table', { name: 'Letters' }).getByText(POST).waitFor();
+    await desk.getByText('Signed and aligned').waitFor();
+    await desk.keyboard.press('Control+k');
+    await desk.getByRole('combobox', { name: 'Find anything' }).fill('lowtide@heron');
+    await desk.getByRole('option', { name: new RegExp(READER) }).waitFor();
+    await desk.keyboard.press('Enter');
+    await desk.getByRole('heading', { name: READER }).waitFor();
+  });
+
+  it('no screen has an accessibility fault, in light or dark, wide or narrow', async () => {
+    const base = `/desk/${slug}`;
+    const paths = [
+      'today',
+      'letters',
+      'readers',
+      'forms',
+      'auto-sends',
+      'growth',
+      'delivery',
+      'settings',
+      'settings/people',
+      'settings/relay',
+    ].map((path) => `${base}/${path}`);
+    for (const colorScheme of ['light', 'dark'] as const) {
+      await desk.emulateMedia({ colorScheme });
+      for (const path of [...paths, `/at/${slug}`, '/new']) {
+        await desk.setViewportSize(colorScheme === 'light' ? { width: 1280, height: 800 } : { width: 390, height: 844 });
+        await desk.goto(world.at('web', path));
+        const faults = await accessibilityFaults(desk);
+        expect(faults, `${path} in ${colorScheme}`).toEqual([]);
+        const wider = await desk.evaluate(() => document.documentElement.scrollWidth - document.documentElement.clientWidth);
+        expect(wider, `${path} is wider than the screen`).toBeLessThanOrEqual(0);
+      }
+    }
+    await desk.emulateMedia({ colorScheme: 'light' });
+    await desk.setViewportSize({ width: 1280, height: 800 });
+    await desk.goto(world.at('web', `${base}/forms`));
+    await desk.getByRole('link', { name: 'After every article' }).click();
+    for (const part of ['How it looks', 'Where it stands', 'What happens next', 'Take it to your site', 'What it asks']) {
+      await desk.getByRole('button', { name: part }).click();
+      expect(await accessibilityFaults(desk), part).toEqual([]);
+    }
+    await section('Delivery');
+    await desk.getByRole('link', { name: 'lowtide.example', exact: true }).click();
+    await headline('4 of 4 records');
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByRole('link', { name: 'Try a zone file first' }).click();
+    await desk.getByRole('heading', { name: 'Try a zone file' }).waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+  });
+});
