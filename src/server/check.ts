@@ -1,5 +1,6 @@
 import type Joi from 'joi';
 import { Fault } from '@/core/faults';
+import { whole } from '@/core/writing/slots';
 
 /**
  * Text as it can be kept and sent: lines end with a newline alone, and what no database and no mail can hold (NUL, other control characters, halves
@@ -7,10 +8,8 @@ import { Fault } from '@/core/faults';
  */
 function keepable(input: unknown): unknown {
   if (typeof input === 'string')
-    return input
-      .replace(/\r\n?/g, '\n')
-      .replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]/g, '')
-      .replace(/[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g, '\ufffd');
+    return whole(input.replace(/\r\n?/g, '\n').replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]/g, ''));
+
   if (Array.isArray(input)) return input.map(keepable);
   if (input !== null && typeof input === 'object' && Object.getPrototypeOf(input) === Object.prototype)
     return Object.fromEntries(Object.entries(input).map(([name, value]) => [name, keepable(value)]));

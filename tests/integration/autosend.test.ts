@@ -193,6 +193,21 @@ describe('watching a blog', () => {
     expect(await subjects()).toEqual(['One']);
   });
 
+  it('a post that cannot be kept makes its feed wait and says so, and nothing is lost', async () => {
+    await pollNewPosts(world.ctx, rule);
+    await world.pool.query("alter table feed_items add constraint odd check (title <> 'Post cursed')");
+    publish('before');
+    publish('cursed');
+    expect(await poll()).toBe(0);
+    const [view] = await newPostsOf(world.ctx, newsletter);
+    expect(view?.fault).toContain('on our side');
+    expect(view!.nextPollAt!.getTime()).toBeGreaterThan(world.clock.now().getTime());
+    await world.pool.query('alter table feed_items drop constraint odd');
+    world.clock.advance(10 * MINUTE);
+    expect(await pollNewPosts(world.ctx, rule)).toBe(2);
+    expect((await newPostsOf(world.ctx, newsletter))[0]?.fault).toBeNull();
+  });
+
   it('off and on again mails nothing of the pause', async () => {
     await pollNewPosts(world.ctx, rule);
     await switchNewPosts(world.ctx, newsletter, rule, false);

@@ -138,6 +138,33 @@ describe('nothing from outside holds mail up', () => {
     });
   });
 
+  it('a domain of which nothing can be kept keeps nobody else’s mail', async () => {
+    await sql`alter table routes add constraint odd check (name not like 'odd%')`.execute(world.ctx.db);
+    world.dns.hosts.set('cursed.example', [{ host: 'mx.odd.example', rank: 10 }]);
+    world.dns.hosts.set('nul.example', [
+      { host: 'mx\u0000.nul.example', rank: 5 },
+      { host: '../x', rank: 7 },
+    ]);
+    world.dns.hosts.set('half.example', [
+      { host: '\u202emx.half.example', rank: 5 },
+      { host: 'mx.half.example', rank: 10 },
+    ]);
+    const ids = await Promise.all(
+      ['a@cursed.example', 'b@nul.example', 'c@half.example', 'd@fine.example'].map((to) => single(to)),
+    );
+    await world.work();
+    expect(await Promise.all(ids.map(async (id) => (await mailOf(id)).state))).toEqual([
+      'queued',
+      'queued',
+      'delivered',
+      'delivered',
+    ]);
+    const { rows } = await sql<{ said: string }>`select said from mail_domains where name = 'cursed.example'`.execute(
+      world.ctx.db,
+    );
+    expect(rows[0]?.said).toContain('on our side');
+  });
+
   it('a mail that cannot be made is set aside with its reason after a few tries, and the rest goes on', async () => {
     const bad = await single('mara@heronmail.example');
     await sql`update mails set content = '{"kind":"notice","notice":{}}' where id = ${bad}`.execute(world.ctx.db);

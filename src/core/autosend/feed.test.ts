@@ -124,6 +124,21 @@ describe('what comes from outside', () => {
     const [one] = read(rss('<title>\u202egnihsihP&amp;#x202e; \u200f\ufeff&amp;#7;now</title>')).items;
     expect(one?.title).toBe('gnihsihP now');
   });
+  it('holds nothing that a database could not keep, whatever JSON can say', () => {
+    const bad = 'a\u0000b\ud800c';
+    const items = [
+      {
+        id: bad,
+        url: `https://a.example/${bad}`,
+        title: bad,
+        summary: bad,
+        content_html: `<p>${bad}<code>${bad}</code></p><pre>${bad}</pre><img src="/x" alt="${bad}">`,
+      },
+      { id: 2, content_text: bad },
+    ];
+    const text = JSON.stringify(read(JSON.stringify({ version: 'https://jsonfeed.org/version/1.1', title: bad, items })));
+    expect(text).not.toMatch(/\\u0000|\\ud800/i);
+  });
   it('cannot be without a name', () => {
     expect(read(rss('<description>&lt;p&gt;Only words&lt;/p&gt;</description>')).items[0]).toMatchObject({
       guid: null,

@@ -150,7 +150,7 @@ type Raw = {
 function make(raw: Raw, url: string): FeedItem {
   const { body } = raw;
   return {
-    guid: raw.guid?.trim().slice(0, MOST_GUID) || null,
+    guid: plainText(raw.guid ?? '', MOST_GUID) || null,
     link: raw.link,
     title: line(raw.title, 200) || 'A new post',
     summary: line(raw.summary ?? body, 240),

@@ -320,6 +320,12 @@ describe('a domain’s policy (RFC 8461)', () => {
     ['no age', text('mode: none'), null],
     ['a negative age', text('mode: none\nmax_age: -9'), null],
     ['another mode', text('mode: maybe\nmax_age: 9'), null],
+    [
+      'hosts that are none',
+      text('mode: enforce\nmx: a\u0000b.example\nmx: \u202ex\nmx: *.fine.example\nmax_age: 9'),
+      { mx: ['*.fine.example'] },
+    ],
+    ['nothing but hosts that are none', text('mode: enforce\nmx: *\nmx: a b\nmax_age: 9'), null],
     ['no hosts where they matter', text('mode: enforce\nmax_age: 9'), null],
     ['a web page', '<!doctype html><p>version: STSv1', null],
     ['nothing', '', null],

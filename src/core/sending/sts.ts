@@ -3,6 +3,7 @@ export type StsPolicy = { mode: 'enforce' | 'testing' | 'none'; mx: string[]; ma
 
 const MOST_AGE_SECONDS = 31_557_600;
 const MOST_PATTERNS = 100;
+const PATTERN = /^(?:\*\.)?[a-z0-9_](?:[a-z0-9._-]{0,250}[a-z0-9])?$/;
 const FIELD = /^[a-z0-9][a-z0-9_.-]{0,31}$/i;
 
 /** The id in the TXT values at `_mta-sts.<domain>`; null unless just one of them is such a record (section 3.1). */
@@ -22,7 +23,8 @@ export function readStsPolicy(text: string): StsPolicy | null {
     const key = line.slice(0, Math.max(0, at)).trim();
     const value = line.slice(at + 1).trim();
     if (!FIELD.test(key)) return null;
-    if (key === 'mx') mx.push(value.toLowerCase().replace(/\.$/, ''));
+    // What is no pattern of host names allows no host, and is not kept.
+    if (key === 'mx') mx.push(...[value.toLowerCase().replace(/\.$/, '')].filter((pattern) => PATTERN.test(pattern)));
     else if (!single.has(key)) single.set(key, value);
   }
   const mode = single.get('mode');

@@ -1,7 +1,7 @@
 import { Parser } from 'htmlparser2';
 import type { Document, Inline, Mark, Node } from './document';
 import { shallow } from './shallow';
-import { withoutMarks } from './slots';
+import { whole, withoutMarks } from './slots';
 
 /** Beyond this the rest is dropped: a post is not a book, and nobody shall keep us busy. */
 const MOST_HTML = 1_000_000;
@@ -36,9 +36,9 @@ const BLOCKS = new Set(
 );
 const HEADINGS: Record<string, 2 | 3> = { h1: 2, h2: 2, h3: 3, h4: 3, h5: 3, h6: 3 };
 
-/** Control and bidirectional override characters say nothing that a reader should see. */
+/** Control and bidirectional override characters say nothing that a reader should see; halves of characters nothing can keep. */
 const plain = (text: string) =>
-  withoutMarks(text).replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g, '');
+  whole(withoutMarks(text)).replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g, '');
 
 /** A web or mail address made absolute, or undefined for anything else. */
 function address(value: string | undefined, base: string, web = false): string | undefined {

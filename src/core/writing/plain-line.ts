@@ -1,6 +1,6 @@
 import { Parser } from 'htmlparser2';
 import { shallow } from './shallow';
-import { withoutMarks } from './slots';
+import { whole, withoutMarks } from './slots';
 
 const APART = new Set(['br', 'p', 'div', 'li', 'td', 'h1', 'h2', 'h3']);
 
@@ -33,7 +33,7 @@ export function plainLine(html: string, most: number): string {
 
 /** Text from outside on one line, at most `most` characters: what looks like a tag in it is text too. No control or bidirectional characters. */
 export function plainText(text: string, most: number): string {
-  const line = withoutMarks(text.slice(0, 400_000))
+  const line = whole(withoutMarks(text.slice(0, 400_000)))
     .replace(/[\u0000-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069\ufeff\s]+/g, ' ')
     .trim();
   return line.length <= most ? line : `${line.slice(0, most - 1).trimEnd()}…`;

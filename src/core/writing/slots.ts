@@ -22,3 +22,7 @@ export function pieces(template: string): Piece[] {
     .filter((part) => part !== '')
     .map((part) => (part.startsWith(OPEN) ? { kind: 'slot', name: part.slice(1, -1) } : { kind: 'text', text: part }));
 }
+
+/** Text without halves of characters (lone surrogates), which neither a database nor a mail can hold. */
+export const whole = (text: string): string =>
+  text.replace(/[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g, '\ufffd');

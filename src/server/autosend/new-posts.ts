@@ -6,7 +6,7 @@ import { slugify } from '@/core/newsletters/slug';
 import { ofList } from '@/core/sending/audience';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
-import type { Db } from '../db/connection';
+import { type Db, inTransaction, isAway } from '../db/connection';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
 import { scheduleLetter } from '../sending/letters';
@@ -185,7 +185,7 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
     switchedOn,
     (item) => !first || publishedAfter(item.publishedAt, switchedOn),
   );
-  const made = await ctx.db.transaction().execute(async (trx) => {
+  const made = await inTransaction(ctx.db, async (trx) => {
     let letters = 0;
     let waiting = 0;
     const held = new Set(hold);
@@ -244,6 +244,17 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
       .where('switched_on_at', '=', rule.switched_on_at)
       .execute();
     return letters;
+  }).catch(async (error: unknown) => {
+    if (isAway(error)) throw error;
+    // Something of ours, or something that cannot be kept: the feed waits like one that is away, and holds up no other.
+    const failures = rule.failures + 1;
+    await save({
+      failures,
+      fault: 'Something on our side failed with what this feed holds now.',
+      next_poll_at: nextPoll(now, everyMs, failures),
+    });
+    ctx.log.error({ err: error, feed: rule.feed_url }, 'new posts could not be kept');
+    return 0;
   });
   if (made) ctx.log.info({ feed: rule.feed_url, letters: made }, 'new posts became letters');
   return made;

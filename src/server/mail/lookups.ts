@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { getDomain } from 'tldts';
 import { isAllowedHost } from '@/core/sending/sts';
 import type { Context } from '../context';
-import type { Db } from '../db/connection';
+import { type Db, isAway, isTransient } from '../db/connection';
 import type { KeptPolicy, RouteHost } from '../db/schema';
 import { LookupFailed } from '../dns/resolver';
 import { allowedAddress } from '../fetch/guarded';
@@ -20,6 +20,7 @@ const LEAST_TRIES = 5;
 const LOOK_AGAIN_MS = 200;
 const GATHER_MS = 25;
 const MOST_HOSTS = 8;
+const HOST = /^(?=.{1,253}$)[a-z0-9_](?:[a-z0-9._-]*[a-z0-9])?$/i;
 const MOST_ADDRESSES = 4;
 
 export type Found =
@@ -35,7 +36,11 @@ export type Found =
  */
 export async function findHosts(ctx: Pick<Context, 'resolver' | 'config'>, domain: string): Promise<Found> {
   try {
-    const names = (await ctx.resolver.mailHosts(domain)).slice(0, MOST_HOSTS);
+    const said = await ctx.resolver.mailHosts(domain);
+    // A zone can name anything: what is no host name is nobody's host.
+    const names = said.filter(({ host }) => HOST.test(host)).slice(0, MOST_HOSTS);
+    if (said.length > 0 && names.length === 0)
+      return { kind: 'gone', said: `550 5.4.4 The mail hosts of ${domain} have no names that could be looked up` };
     if (names.length === 0) return { kind: 'no mail', said: `556 5.1.10 ${domain} takes no mail` };
     let unanswered = '';
     let kept = 0;
@@ -193,11 +198,36 @@ export class Lookups {
   async #write(answered: Answered[]): Promise<number> {
     if (answered.length === 0) return 0;
     try {
+      return await this.#keep(answered);
+    } finally {
+      for (const { row } of answered) this.#underWay.delete(row.id);
+    }
+  }
+
+  /** Keeps answers together; where that fails for one of them, the others are kept all the same and that one is asked for again in an hour. */
+  async #keep(answered: Answered[]): Promise<number> {
+    try {
       const looked = await keepAnswers(this.ctx, answered);
       await this.tell(looked);
       return looked.filter((one) => one.routeId !== null).length;
-    } finally {
-      for (const { row } of answered) this.#underWay.delete(row.id);
+    } catch (error) {
+      if (isAway(error) || isTransient(error)) throw error;
+      if (answered.length > 1) {
+        const half = Math.ceil(answered.length / 2);
+        return (await this.#keep(answered.slice(0, half))) + (await this.#keep(answered.slice(half)));
+      }
+      const { row } = answered[0]!;
+      this.ctx.log.error({ err: error, domain: row.name }, 'what was found of a domain could not be kept');
+      await this.ctx.db
+        .updateTable('mail_domains')
+        .set({
+          state: 'unanswered',
+          said: 'Something on our side failed with this domain',
+          look_at: new Date(this.ctx.clock.now().getTime() + HOUR),
+        })
+        .where('id', '=', row.id)
+        .execute();
+      return 0;
     }
   }
 }
