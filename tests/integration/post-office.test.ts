@@ -319,10 +319,10 @@ describe('what mail servers are like', () => {
       say: (command) => {
         if (command !== 'RCPT') return undefined;
         asked += 1;
-        return asked > 10 && asked < 16 ? '450 4.7.0 Too fast, slow down' : undefined;
+        return asked > 25 && asked < 31 ? '450 4.7.0 Too fast, slow down' : undefined;
       },
     });
-    await world.readers(newsletter, names(20, 'pace.example'));
+    await world.readers(newsletter, names(40, 'pace.example'));
     const id = await world.letter(newsletter, senderId);
     await world.work();
     const { rows } = await sql<{ lanes: number; per_minute: number }>`select lanes, per_minute from routes`.execute(world.ctx.db);
@@ -332,8 +332,8 @@ describe('what mail servers are like', () => {
       world.clock.advance(2 * MINUTE);
       await world.work();
     }
-    expect(await counts(id)).toMatchObject({ delivered: 20 });
-    expect(slow.taken).toHaveLength(20);
+    expect(await counts(id)).toMatchObject({ delivered: 40 });
+    expect(slow.taken).toHaveLength(40);
     const { rows: tried } = await sql<{ most: number }>`select max(attempts) as most from deliveries`.execute(world.ctx.db);
     expect(tried[0]?.most).toBe(1);
   });
