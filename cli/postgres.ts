@@ -1,6 +1,6 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { totalmem } from 'node:os';
 import { join } from 'node:path';
 import pg from 'pg';
@@ -56,6 +56,7 @@ export async function startPostgres(home: Home, taken: Set<number> = new Set()):
   if (!programs) throw new Error('PostgreSQL is not installed. Run: apt-get install postgresql');
   const as = owner();
   const dir = dataFolder(home, as);
+  putAside(home, programs, dir, as);
   if (!existsSync(join(dir, 'PG_VERSION'))) initialise(home, programs, dir, as);
   const state = readState<{ port?: number }>(home, 'postgres.json', {});
   if (spawnSync(join(programs, 'pg_ctl'), ['-D', dir, 'status'], { ...as }).status === 0 && state.port) {
@@ -76,6 +77,23 @@ export async function startPostgres(home: Home, taken: Set<number> = new Set()):
   return database;
 }
 
+const STAMP = 'inkset-home';
+const stampOf = (home: Home) => createHash('sha256').update(home.secrets.admin).digest('hex');
+
+/**
+ * A cluster that belongs to a state folder which is gone (somebody deleted it, and its passwords with it) is moved aside, whole, under another name:
+ * nothing of ours could open it, and it may be all that is left of somebody's readers.
+ */
+function putAside(home: Home, programs: string, dir: string, as: Owner): void {
+  const stamp = join(dir, STAMP);
+  if (!existsSync(join(dir, 'PG_VERSION')) || (existsSync(stamp) && readFileSync(stamp, 'utf8') === stampOf(home))) return;
+  if (existsSync(join(dir, 'postmaster.pid')))
+    spawnSync(join(programs, 'pg_ctl'), ['-D', dir, '-w', '-m', 'fast', 'stop'], { ...as, cwd: dir, stdio: 'ignore' });
+  const aside = `${dir}-of-another-home-${Date.now()}`;
+  renameSync(dir, aside);
+  console.log(`The database in ${dir} belongs to a state folder that is gone; it was moved to ${aside}, and a new one is made.`);
+}
+
 function initialise(home: Home, programs: string, dir: string, as: Owner): void {
   mkdirSync(dir, { recursive: true, mode: 0o700 });
   const passwordFile = join(dir, '..', `.pw-${process.pid}`);
@@ -88,6 +106,8 @@ function initialise(home: Home, programs: string, dir: string, as: Owner): void 
       ['-D', dir, '-U', ADMIN, '--auth=scram-sha-256', `--pwfile=${passwordFile}`, '--encoding=UTF8', '--locale=C.UTF-8'],
       { ...as, cwd: dir, stdio: ['ignore', 'ignore', 'pipe'] },
     );
+    writeFileSync(join(dir, STAMP), stampOf(home), { mode: 0o600 });
+    if (as) chownSync(join(dir, STAMP), as.uid, as.gid);
   } finally {
     execFileSync('rm', ['-f', passwordFile]);
   }

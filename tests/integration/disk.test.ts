@@ -1,11 +1,12 @@
-import { chmodSync, mkdirSync, mkdtempSync, readdirSync, statSync, writeFileSync } from 'node:fs';
+import { chmodSync, existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { sql } from 'kysely';
 import sharp from 'sharp';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { keepGift, keepLogo } from '@/server/newsletters/media';
 import { openHome, writeState } from '../../cli/home';
+import { removeHome, startPostgres, stopPostgres } from '../../cli/postgres';
 import { TestWorld } from './world';
 
 let world: TestWorld;
@@ -35,6 +36,25 @@ describe('what lies on the disk is its owner’s alone', () => {
     expect(process.umask(before)).toBe(0o077);
     expect(open(dir)).toEqual([]);
   });
+  it('a database whose state folder is gone is moved aside whole, and a new one made', async () => {
+    const dir = join(mkdtempSync(join('/var/tmp', 'inkset-home-')), 'home');
+    const first = await startPostgres(openHome(dir));
+    stopPostgres(openHome(dir), 'immediate');
+    rmSync(dir, { recursive: true });
+    const said: string[] = [];
+    const log = vi.spyOn(console, 'log').mockImplementation((text: string) => void said.push(text));
+    const second = await startPostgres(openHome(dir));
+    log.mockRestore();
+    try {
+      if (existsSync(first.dir) && first.dir.startsWith(dir)) return;
+      const aside = /moved to (\S+),/.exec(said.join('\n'))![1]!;
+      expect(existsSync(join(aside, 'PG_VERSION'))).toBe(true);
+      expect(second.dir).toBe(first.dir);
+      rmSync(aside, { recursive: true });
+    } finally {
+      removeHome(openHome(dir));
+    }
+  }, 60_000);
   it('pictures and gifts, whatever the process that writes them was told', async () => {
     const before = process.umask(0o022);
     const newsletter = await world.newsletter();
