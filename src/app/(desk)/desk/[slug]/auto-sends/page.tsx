@@ -83,7 +83,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             </Section>
           )}
           <Note tone="know" title="What is never mailed">
-            Whatever stands in the feed when you switch on. Only posts that appear afterwards become letters, each once.
+            Whatever stands in the feed when you switch on. Only posts that appear afterwards become letters, each once; more than
+            five at one look wait for your word.
           </Note>
           <Note tone="know" title="Series and digests">
             Timed runs of letters, and daily or weekly digests, will be set up here too. They are not built yet.
