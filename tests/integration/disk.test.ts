@@ -75,7 +75,7 @@ describe('what lies on the disk is its owner’s alone', () => {
       code: 'invalid',
       sentence: expect.stringContaining('no picture we can read'),
     });
-  }, 30_000);
+  }, 120_000);
   it('and the application is a plain role in its own database', async () => {
     const { rows } = await sql<{ super: boolean; makes: boolean }>`
       select rolsuper as super, rolcreatedb or rolcreaterole as makes from pg_roles where rolname = current_user`.execute(
