@@ -44,7 +44,7 @@ export async function limitMailTo(ctx: Pick<Context, 'db'>, address: string): Pr
   if (!(await mayMailTo(ctx, address)))
     throw new Fault(
       'too-many',
-      `${address} has been sent several mails from here just now. Try again in an hour; nothing was lost.`,
+      `${address} has been sent several mails from here just now. Try again later today or tomorrow; nothing was lost.`,
     );
 }
 

@@ -1,3 +1,5 @@
+import { whole } from '../writing/slots';
+
 /** What an SMTP server said of one mail, reduced to what we do next. Failures of the way (connection, TLS, DNS) are no outcome: nothing was said of the mail. */
 export type Outcome =
   | { kind: 'delivered'; response: string }
@@ -27,9 +29,8 @@ const GREYLIST = /gr[ea]y ?-?list/i;
 
 /** What a server said as plain text on one line: no control or bidirectional characters, nothing that a database or a screen could choke on, at most 300 characters. */
 export function plainReply(text: string): string {
-  return text
+  return whole(text)
     .replace(/[\u0000-\u001f\u007f-\u009f\u00ad\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ufff0-\uffff]+/g, ' ')
-    .replace(/[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g, '\ufffd')
     .replace(/ {2,}/g, ' ')
     .trim()
     .slice(0, 300);

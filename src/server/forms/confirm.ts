@@ -67,8 +67,8 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     .where('token_hash', '=', hashToken(token))
     .orderBy('t.started_at', 'desc')
     .limit(1)
-    // The reader too: whoever keeps a new wish of theirs locks them first, and would wait for us the other way round.
-    .forUpdate(['c', 'r'])
+    // Who only looks keeps nobody waiting. Else the reader too: whoever keeps a new wish of theirs locks them first, and would wait for us the other way round.
+    .$if(visitor !== null, (query) => query.forUpdate(['c', 'r']))
     .executeTakeFirst();
   if (!row) return null;
   const newsletter = {

@@ -1,4 +1,5 @@
 import { Fault } from '@/core/faults';
+import { whole } from '@/core/writing/slots';
 import type { Visitor } from '../readers/visitor';
 
 /** What the public paths look at in a request. A shape of our own, because making a web Request costs more than a form does. */
@@ -58,8 +59,7 @@ export const visitorOf = (request: PublicRequest): Visitor => ({
 });
 
 /** Text as PostgreSQL can keep it: without NUL, and without halves of characters. */
-const storable = (text: string) =>
-  text.replace(/\u0000/g, '').replace(/[\ud800-\udbff](?![\udc00-\udfff])|(?<![\ud800-\udbff])[\udc00-\udfff]/g, '\ufffd');
+const storable = (text: string) => whole(text.replace(/\u0000/g, ''));
 
 /** Several values of one name come one a line: that is how several choices are sent. */
 function flat(entries: Iterable<[string, unknown]>): Record<string, string> {
