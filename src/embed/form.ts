@@ -198,7 +198,10 @@ function wire(root: ShadowRoot, show: (html: string) => void): void {
       const response = await fetch(data.action, { method: 'POST', headers: { accept: 'application/json' }, body });
       const answer: Answer = await response.json();
       if (answer.ok || !answer.error?.challenge || body.has('proof')) return answer.error;
-      body.set('proof', await solve(answer.error.challenge));
+      const proof = await solve(answer.error.challenge).catch(() => '');
+      // A page that is not served over https may not work for it: then waiting and pressing again is the way, with the ticket that came along.
+      if (!proof) return answer.error;
+      body.set('proof', proof);
       return send();
     };
     send()

@@ -100,12 +100,6 @@ describe('a form sent in', () => {
     expect(await stateOf('not an address')).toBeUndefined();
   });
 
-  it('by a machine that fills the trap is thanked and forgotten', async () => {
-    const address = someone();
-    await expect(send(address, { website_url: 'https://spam.example' })).resolves.toBeTruthy();
-    expect(await stateOf(address)).toBeUndefined();
-  });
-
   it('too often for one address is refused with a sentence', async () => {
     const address = someone();
     for (let n = 0; n < 6; n += 1) await send(address);

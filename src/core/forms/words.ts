@@ -17,6 +17,8 @@ export type FormWords = {
   tooMany: string;
   /** Under attack, to those whose browser cannot show work; the seconds are those of server/public/proof.ts. */
   busy: string;
+  /** Where it looks like a machine's, to those whose browser cannot show work. */
+  unsure: string;
   noEmail: string;
   notEmail: string;
   consent: string;
@@ -38,6 +40,7 @@ const EN: FormWords = {
   sure: 'If it is right as it is, send it again.',
   tooMany: 'This was sent in very often just now. Please try again in a while; nothing was lost.',
   busy: 'Very many people are signing up just now. Please wait 15 seconds and press the button again.',
+  unsure: 'We could not tell whether a person sent this. Please wait 15 seconds and press the button again; nothing was lost.',
   noEmail: 'Please type your email address.',
   notEmail: 'This does not look like an email address. One looks like name@example.com.',
   consent: 'Please tick this first.',
@@ -73,6 +76,8 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'Wenn es so stimmt, schicken Sie es noch einmal ab.',
     tooMany: 'Das wurde gerade sehr oft abgeschickt. Bitte versuchen Sie es später noch einmal; nichts ging verloren.',
     busy: 'Gerade melden sich sehr viele an. Bitte warten Sie 15 Sekunden und drücken Sie noch einmal.',
+    unsure:
+      'Wir konnten nicht erkennen, ob ein Mensch das abgeschickt hat. Bitte warten Sie 15 Sekunden und drücken Sie noch einmal; nichts ging verloren.',
     noEmail: 'Bitte geben Sie Ihre E-Mail-Adresse ein.',
     notEmail: 'Das sieht nicht nach einer E-Mail-Adresse aus. Eine sieht so aus: name@example.com.',
     consent: 'Bitte kreuzen Sie dies zuerst an.',
@@ -104,6 +109,8 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'Si c’est juste, envoyez à nouveau.',
     tooMany: 'Ceci vient d’être envoyé très souvent. Réessayez un peu plus tard ; rien n’est perdu.',
     busy: 'Beaucoup de monde s’inscrit en ce moment. Attendez 15 secondes et appuyez à nouveau.',
+    unsure:
+      'Nous n’avons pas pu savoir si une personne a envoyé ceci. Attendez 15 secondes et appuyez à nouveau ; rien n’est perdu.',
     noEmail: 'Indiquez votre adresse électronique.',
     notEmail: 'Cela ne ressemble pas à une adresse électronique, comme nom@example.com.',
     consent: 'Cochez d’abord cette case.',
@@ -135,6 +142,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'Si es correcto así, envíelo de nuevo.',
     tooMany: 'Esto se ha enviado muchas veces ahora mismo. Inténtelo más tarde; no se ha perdido nada.',
     busy: 'Mucha gente se está apuntando ahora. Espere 15 segundos y pulse de nuevo.',
+    unsure: 'No hemos podido saber si esto lo envió una persona. Espere 15 segundos y pulse de nuevo; no se ha perdido nada.',
     noEmail: 'Escriba su dirección de correo.',
     notEmail: 'Esto no parece una dirección de correo, como nombre@example.com.',
     consent: 'Marque primero esta casilla.',
@@ -166,6 +174,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'Se está certo assim, envie de novo.',
     tooMany: 'Isto foi enviado muitas vezes agora mesmo. Tente mais tarde; nada se perdeu.',
     busy: 'Há muita gente a inscrever-se agora. Espere 15 segundos e carregue de novo.',
+    unsure: 'Não conseguimos saber se foi uma pessoa a enviar isto. Espere 15 segundos e carregue de novo; nada se perdeu.',
     noEmail: 'Escreva o seu endereço.',
     notEmail: 'Isto não parece um endereço, como nome@example.com.',
     consent: 'Assinale primeiro esta caixa.',
@@ -197,6 +206,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'Se è giusto così, lo mandi di nuovo.',
     tooMany: 'È stato mandato molto spesso proprio ora. Riprovi più tardi; nulla è andato perso.',
     busy: 'In questo momento si iscrivono in moltissimi. Aspetti 15 secondi e prema di nuovo.',
+    unsure: 'Non abbiamo capito se a inviare è stata una persona. Aspetti 15 secondi e prema di nuovo; nulla è andato perso.',
     noEmail: 'Scriva il suo indirizzo email.',
     notEmail: 'Non sembra un indirizzo email, come nome@example.com.',
     consent: 'Spunti prima questa casella.',
@@ -228,6 +238,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'Klopt het zo, verstuur het dan nog eens.',
     tooMany: 'Dit werd zojuist heel vaak verstuurd. Probeer het later opnieuw; er is niets verloren.',
     busy: 'Er melden zich nu heel veel mensen aan. Wacht 15 seconden en druk nog eens.',
+    unsure: 'We konden niet zien of een mens dit verstuurde. Wacht 15 seconden en druk nog eens; er is niets verloren.',
     noEmail: 'Vul uw e-mailadres in.',
     notEmail: 'Dit lijkt geen e-mailadres. Een adres ziet eruit als naam@example.com.',
     consent: 'Vink dit eerst aan.',
@@ -259,6 +270,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'Stämmer det så, skicka en gång till.',
     tooMany: 'Detta skickades väldigt ofta nyss. Försök igen om en stund; inget har gått förlorat.',
     busy: 'Väldigt många anmäler sig just nu. Vänta 15 sekunder och tryck igen.',
+    unsure: 'Vi kunde inte se om en människa skickade detta. Vänta 15 sekunder och tryck igen; inget har gått förlorat.',
     noEmail: 'Skriv din e-postadress.',
     notEmail: 'Det ser inte ut som en e-postadress, till exempel namn@example.com.',
     consent: 'Kryssa i detta först.',
@@ -290,6 +302,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'إن كان صحيحا فأرسله مرة أخرى.',
     tooMany: 'أُرسل هذا مرات كثيرة الآن. حاول مرة أخرى لاحقا؛ لم يضع شيء.',
     busy: 'كثيرون يسجلون الآن. انتظر 15 ثانية ثم اضغط الزر مرة أخرى.',
+    unsure: 'لم نتمكن من معرفة ما إذا كان المرسل إنسانًا. انتظر 15 ثانية ثم اضغط الزر مرة أخرى؛ لم يضع شيء.',
     noEmail: 'من فضلك اكتب عنوان بريدك.',
     notEmail: 'هذا لا يبدو عنوان بريد، مثل name@example.com.',
     consent: 'من فضلك ضع علامة هنا أولا.',
@@ -321,6 +334,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     sure: 'אם זה נכון כך, שלחו שוב.',
     tooMany: 'זה נשלח פעמים רבות מאוד עכשיו. נסו שוב מאוחר יותר; דבר לא אבד.',
     busy: 'רבים מאוד נרשמים עכשיו. המתינו 15 שניות ולחצו שוב.',
+    unsure: 'לא הצלחנו לדעת אם אדם שלח את זה. המתינו 15 שניות ולחצו שוב; שום דבר לא אבד.',
     noEmail: 'נא להקליד כתובת דואר.',
     notEmail: 'זו אינה נראית ככתובת דואר, כמו name@example.com.',
     consent: 'נא לסמן זאת תחילה.',

@@ -1,5 +1,5 @@
 import { betterAuth } from 'better-auth';
-import { APIError, createAuthMiddleware } from 'better-auth/api';
+import { APIError, createAuthMiddleware, createEmailVerificationToken } from 'better-auth/api';
 import { sql } from 'kysely';
 import type pg from 'pg';
 import type { Notice } from '@/core/writing/notice';
@@ -31,6 +31,11 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
     const notice: Notice = { name: 'Inkset', colour: COLOUR, heading, paragraphs, link, footer };
     await post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, notice });
   };
+  const confirmation = (user: { email: string }, token: string) =>
+    mail(user.email, 'Confirm your address', ['One click, and your account is yours. The link works for one hour.'], {
+      label: 'Confirm my address',
+      url: `${ctx.config.webOrigin}/verify?token=${encodeURIComponent(token)}`,
+    });
   return betterAuth({
     appName: 'Inkset',
     database: pool,
@@ -49,6 +54,22 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
       minPasswordLength: PASSWORD_RULE.min,
       maxPasswordLength: PASSWORD_RULE.max,
       revokeSessionsOnPasswordReset: true,
+      // The page answers the same whoever asks; who owns the address learns from the mail what is so.
+      onExistingUserSignUp: async ({ user }) =>
+        user.emailVerified
+          ? mail(
+              user.email,
+              'You have an account already',
+              [
+                'Somebody, we hope you, wanted to open an account with this address. There is one already, and nothing of it was changed.',
+                'Sign in with its password. If you do not know it any more, choose a new one on that page.',
+              ],
+              { label: 'Sign in', url: `${ctx.config.webOrigin}/sign-in` },
+            )
+          : confirmation(
+              user,
+              await createEmailVerificationToken(ctx.config.secret, user.email, undefined, undefined, { userId: user.id }),
+            ),
       sendResetPassword: ({ user, url }) =>
         mail(
           user.email,
@@ -64,11 +85,7 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
       sendOnSignUp: true,
       sendOnSignIn: true,
       autoSignInAfterVerification: true,
-      sendVerificationEmail: ({ user, token }) =>
-        mail(user.email, 'Confirm your address', ['One click, and your account is yours. The link works for one hour.'], {
-          label: 'Confirm my address',
-          url: `${ctx.config.webOrigin}/verify?token=${encodeURIComponent(token)}`,
-        }),
+      sendVerificationEmail: ({ user, token }) => confirmation(user, token),
     },
   });
 }

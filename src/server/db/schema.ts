@@ -129,6 +129,17 @@ export type Schema = {
     seen: Generated<number>;
     started: Generated<number>;
   };
+  held_back: {
+    form_id: string;
+    newsletter_id: string;
+    address_key: string;
+    address: string;
+    reason: 'quick' | 'trap' | 'busy' | 'often';
+    sent: JSONColumnType<Record<string, string>>;
+    network: string;
+    agent: string;
+    at: Date;
+  };
   form_versions: {
     form_id: string;
     version: number;

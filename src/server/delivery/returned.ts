@@ -45,7 +45,7 @@ export async function takeReturned(ctx: Context, message: Returned): Promise<Kep
   if (leaving) {
     if (!message.byPerson) return 'nothing';
     try {
-      await leave(ctx, leaving[1]!, { network: 'mail', agent: 'mail to the leave address' }, 'leave-mail');
+      await leave(ctx, leaving[1]!, { network: 'mail', agent: 'mail to the leave address' }, { purpose: 'leave-mail' });
       return 'leave';
     } catch (error) {
       if ((error as { code?: string }).code === 'not-found') return 'nothing';

@@ -15,6 +15,7 @@ import { type Asked, arrive, confirmationLetter } from './arrive';
 import { countForms } from './counts';
 import { keepAnswers } from './fields';
 import { marksOf } from './forms';
+import { release } from './held';
 import type { Wish } from './wish';
 
 /** The brake against list bombing: an address gets no more confirmation letters a day, whichever newsletter asks. */
@@ -46,7 +47,11 @@ export async function keepWishes(ctx: Context, asking: Asking[]): Promise<Outcom
   const wishes = asking.filter((_, n) => outcomes[n] === 'kept').map(({ wish }) => wish);
   if (wishes.length === 0) return outcomes;
   const [tries, visitors] = [wishes.filter((wish) => wish.trialId), wishes.filter((wish) => !wish.trialId)];
-  if (visitors.length) await ctx.db.transaction().execute((trx) => keepAll(ctx, trx, visitors, lists, voices));
+  if (visitors.length)
+    await ctx.db.transaction().execute(async (trx) => {
+      await release(trx, visitors);
+      await keepAll(ctx, trx, visitors, lists, voices);
+    });
   if (tries.length) await inRehearsal(ctx.db, (trx) => keepAll(ctx, trx, tries, lists, voices));
   return outcomes;
 }
@@ -225,7 +230,7 @@ async function keepStandings(ctx: Context, db: Db, kept: Kept[], lists: List[]):
   for (const one of kept) {
     const asked = lists.filter((list) => one.wish.listIds.includes(list.id));
     for (const list of asked) {
-      const step = transition(from.get(`${one.readerId} ${list.id}`) ?? null, 'ask', list.double_opt_in);
+      const step = transition(from.get(`${one.readerId} ${list.id}`) ?? null, 'ask', list.double_opt_in || one.wish.letIn);
       const entry: Step = { kept: one, list, state: step.state };
       if (step.changed) moved.push(entry);
       if (step.changed || step.sendsConfirmation) consents.push(entry);

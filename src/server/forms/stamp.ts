@@ -7,7 +7,7 @@ export function stamp(ctx: Pick<Context, 'config'>): string {
   return `${at}.${signText(ctx.config.keys, 'stamp', at)}`;
 }
 
-/** Was a form sent in sooner than anybody types? A form without a stamp (plain HTML on somebody's page) is not judged by it. */
+/** Was a form sent in sooner than most people type? A browser that fills it in is as quick, so this alone condemns nobody. A form without a stamp (plain HTML on somebody's page) is not judged by it. */
 export function isTooSoon(ctx: Pick<Context, 'config'>, given: string | undefined): boolean {
   const [at = '', ...signature] = (given ?? '').split('.');
   if (!at || !isSigned(ctx.config.keys, 'stamp', at, signature.join('.'))) return false;

@@ -24,19 +24,21 @@ export type Wish = {
   visitor: Visitor;
   /** The writer's own try that this belongs to. */
   trialId: string | null;
+  /** What makes it look like a machine's: filled in what nobody can see, or quicker than most people type. */
+  doubt: 'trap' | 'quick' | null;
+  /** Was let in by a writer: the address is confirmed whatever its lists ask for. */
+  letIn: boolean;
 };
 
 /**
- * Reads what was sent in by a form. Null for a machine, which filled in what nobody can see or was quicker than anybody types: it is thanked
- * like everyone, and nothing is kept. Throws "invalid" with a sentence a field.
+ * Reads what was sent in by a form. Throws "invalid" with a sentence a field.
  */
-export function readWish(ctx: Context, form: PublicForm, sent: Record<string, string>, visitor: Visitor): Wish | null {
+export function readWish(ctx: Context, form: PublicForm, sent: Record<string, string>, visitor: Visitor): Wish {
   const variant = form.test && sent.variant === 'b' ? 'b' : form.test ? 'a' : '';
   const definition = variant === 'b' ? form.test! : form.definition;
   const answers = readAnswers(definition, sent);
   if ('faults' in answers)
     throw new Fault('invalid', Object.values(answers.faults)[0] ?? 'Please look at the form again.', answers.faults);
-  if (sent[HONEYPOT] || isTooSoon(ctx, sent.stamp)) return null;
   const page = readPageUrl(sent.page);
   const referrer = readPageUrl(sent.referrer);
   const visit = touchOfVisit(page ?? '', referrer ?? '', ctx.clock.now().toISOString());
@@ -61,6 +63,8 @@ export function readWish(ctx: Context, form: PublicForm, sent: Record<string, st
     placement: (sent.placement || definition.placement.kind).slice(0, 20),
     visitor,
     trialId: null,
+    doubt: sent[HONEYPOT] ? 'trap' : isTooSoon(ctx, sent.stamp) ? 'quick' : null,
+    letIn: false,
   };
 }
 

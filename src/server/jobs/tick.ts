@@ -3,6 +3,7 @@ import { LONGEST_WAIT_MS } from '@/core/sending/outcome';
 import { LONGEST_PAUSE_MS } from '@/core/sending/way';
 import type { Context } from '../context';
 import { forgetOldReports } from '../delivery/reports';
+import { forgetHeld } from '../forms/held';
 import { endOldTrials } from '../forms/trials';
 import { forgetOldLimits } from '../limits';
 import { routesDue } from '../sending/copies';
@@ -158,6 +159,7 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await forgetOldLimits(ctx);
   await endOldTrials(ctx);
   await forgiveOld(ctx);
+  await forgetHeld(ctx);
   await forgetOldReports(ctx);
   await sql`delete from relay_hours where hour < ${new Date(now.getTime() - 3 * 86_400_000)}`.execute(ctx.db);
   const due = await ctx.db

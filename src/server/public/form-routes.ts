@@ -149,8 +149,8 @@ const shownIn = (form: PublicForm, sent: Record<string, string>) =>
 
 /**
  * POST /e/form/ID: a form sent in, from a frame, a plain page or the script. Durable before it is answered. Answers JSON to
- * `Accept: application/json`, else a page; a fault comes back with what was typed. Under attack it asks for a proof of work and says so
- * (428): scripts solve it unseen, a page without one asks to wait and press again. Never a false thanks.
+ * `Accept: application/json`, else a page; a fault comes back with what was typed. Where it looks like a machine's, and under attack, it asks for a
+ * proof of work and says so (428): scripts solve it unseen, a page without one asks to wait and press again. Never a false thanks.
  */
 export async function sendForm(ctx: Context, signUps: SignUps, request: PublicRequest, publicId: string): Promise<PublicAnswer> {
   const wantsJson = (request.headers.get('accept') ?? '').includes('application/json');
@@ -162,7 +162,7 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: PublicRe
     form = await load(publicId, (id) => signUps.lately(id));
     definition = shownIn(form, sent);
     const trial = sent.trial ? await takeTrial(ctx, form.id, sent.trial) : null;
-    form = await signUps.join(form, sent, visitorOf(request), trial);
+    form = await signUps.join(form, sent, visitorOf(request), { trialId: trial });
     definition = shownIn(form, sent);
     if (wantsJson) return json({ ok: true }, 200, CORS);
     if (definition.next.redirect)
@@ -178,7 +178,11 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: PublicRe
       fault.code === 'unavailable' ? { ...fault.value, sentence: wordsOf(definition?.language ?? 'en').away } : fault.value;
     const proof = fault.code === 'proof' ? await wantProof(ctx, form!.id, parseAddress(sent.email ?? '')!.key) : null;
     if (wantsJson)
-      return json({ ok: false, error: { ...value, ...(proof && { challenge: proof.challenge }) } }, fault.status, CORS);
+      return json(
+        { ok: false, error: { ...value, ...(proof && { challenge: proof.challenge, next: { ticket: proof.ticket } }) } },
+        fault.status,
+        CORS,
+      );
     if (form && definition && (fault.fields || proof)) {
       const view = {
         ...(await viewOf(ctx, form, definition)),

@@ -22,6 +22,7 @@ const CSS = `:root{color-scheme:light dark;--paper:#f6f5f0;--sheet:#fffefb;--ink
 main{max-width:36rem;margin:0 auto;padding:12vh 20px 40px}header{font-size:16px;color:var(--ink2);border-bottom:3px double var(--rule);padding-bottom:10px;margin-bottom:28px}
 h1{font-weight:500;font-size:30px;line-height:1.25;margin:0 0 12px}p{margin:0 0 16px}a{color:var(--act)}
 button{font:600 16px/1.2 system-ui,sans-serif;padding:13px 22px;border:0;border-radius:4px;background:var(--act);color:var(--on);cursor:pointer}
+button.plain{background:none;color:var(--act);box-shadow:inset 0 0 0 1.5px var(--act)}section{margin-top:32px;border-top:1px solid var(--rule);padding-top:20px}
 button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}`;
 
 /**

@@ -10,9 +10,9 @@ import { readGift } from '../forms/arrive';
 import { confirm, confirmationOf } from '../forms/confirm';
 import { complete } from '../forms/forms';
 import { readGiftFile } from '../newsletters/media';
-import { leave, leavingOf } from '../sending/leave';
+import { comeBack, type Leaving, leave, leavingOf } from '../sending/leave';
 import { page, SENDS_ITSELF, saying } from './page';
-import { answer, type PublicAnswer, type PublicRequest, visitorOf } from './request';
+import { answer, type PublicAnswer, type PublicRequest, readFields, visitorOf } from './request';
 
 const GIF = Buffer.from('R0lGODlhAQABAIAAAAAAAP///yH5BAEAAAAALAAAAAABAAEAAAIBRAA7', 'base64');
 
@@ -83,31 +83,66 @@ export async function giftPage(ctx: Context, token: string): Promise<PublicAnswe
 const together = (names: string[]) =>
   names.length < 2 ? (names[0] ?? '') : `${names.slice(0, -1).join(', ')} and ${names.at(-1)}`;
 
-/** GET /e/leave/TOKEN shows a button; POST leaves, whether the button or a mail program sends it (RFC 8058). */
+/**
+ * GET /e/leave/TOKEN shows a button; POST leaves, whether the button or a mail program sends it (RFC 8058). What goes on is named and can be left
+ * too, and leaving can be taken back.
+ */
 export async function leavePage(ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> {
   try {
-    const posted = request.method === 'POST';
-    const leaving = posted ? await leave(ctx, token, visitorOf(request)) : await leavingOf(ctx, token);
-    const { newsletter, lists, goesOn, state } = leaving;
-    const what = together(lists) || newsletter.name;
-    if (state === 'left') {
-      const rest = goesOn.length
-        ? `You still get ${together(goesOn)}, which every letter of it lets you leave too.`
-        : 'If you ever want to come back, sign up again.';
-      return saying(newsletter.name, 'You have unsubscribed', `No more letters of ${what} will come. ${rest}`);
-    }
-    const { unsubscribe } = letterWords(newsletter.language);
-    const rest = goesOn.length ? ` You go on getting ${together(goesOn)}.` : '';
-    const body = `<h1>${escapeHtml(unsubscribe)}: ${escapeHtml(what)}</h1><p>One click, and no more letters of ${escapeHtml(what)} come. You need not say why.${escapeHtml(rest)}</p><form method="post"><button>${escapeHtml(unsubscribe)}</button></form>`;
-    return page({ name: newsletter.name, title: `${unsubscribe}: ${what}`, body, language: newsletter.language });
+    if (request.method !== 'POST') return asksToLeave(ctx, await leavingOf(ctx, token));
+    const sent = await readFields(request).catch((): Record<string, string> => ({}));
+    const visitor = visitorOf(request);
+    if (sent.act === 'return') return hasReturned(await comeBack(ctx, token, visitor, (sent.lists ?? '').split('\n')));
+    return hasLeft(ctx, await leave(ctx, token, visitor, { all: sent.act === 'all' }));
   } catch (error) {
     const fault = asFault(error);
     const sentence =
       fault.code === 'unavailable'
-        ? 'This did not work on our side, and you are still on the list. Please try again in a minute.'
+        ? 'This did not work on our side, and nothing was changed. Please try again in a minute.'
         : fault.sentence;
     return saying('Unsubscribe', 'That did not work', sentence, fault.status);
   }
+}
+
+const button = (label: string, act?: string, plain = false, lists: string[] = []) =>
+  `<form method="post">${act ? `<input type="hidden" name="act" value="${act}">` : ''}${lists.map((id) => `<input type="hidden" name="lists" value="${id}">`).join('')}<button${plain ? ' class="plain"' : ''}>${escapeHtml(label)}</button></form>`;
+
+function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving): PublicAnswer {
+  const { unsubscribe } = letterWords(newsletter.language);
+  if (state === 'left')
+    return saying(
+      newsletter.name,
+      'You have unsubscribed',
+      `No more letters of ${newsletter.name} will come. If you ever want to come back, sign up again at ${ctx.config.webOrigin}/at/${newsletter.slug}.`,
+    );
+  const what = together(lists);
+  const title = `${unsubscribe}: ${what}`;
+  const more = goesOn.length
+    ? `<section><p>You also get ${escapeHtml(together(goesOn))}, which would go on.</p>${button(`${unsubscribe}: everything`, 'all', true)}</section>`
+    : '';
+  const body = `<h1>${escapeHtml(title)}</h1><p>One click, and no more letters of ${escapeHtml(what)} come. You need not say why.</p>${button(unsubscribe)}${more}`;
+  return page({ name: newsletter.name, title, body, language: newsletter.language });
+}
+
+function hasLeft(ctx: Context, { newsletter, lists, goesOn, undo }: Leaving): PublicAnswer {
+  const { unsubscribe } = letterWords(newsletter.language);
+  const title = 'You have unsubscribed';
+  const rest = goesOn.length
+    ? `<section><p>You still get ${escapeHtml(together(goesOn))}.</p>${button(`${unsubscribe}: ${together(goesOn)}`, 'all', true)}</section>`
+    : '';
+  const back = undo.length
+    ? `<section><p>A slip? For a day you can take it back here.</p>${button('Take it back', 'return', true, undo)}</section>`
+    : `<p>If you ever want to come back, <a href="${escapeHtml(`${ctx.config.webOrigin}/at/${newsletter.slug}`)}">sign up again</a>.</p>`;
+  const what = together(lists) || newsletter.name;
+  const body = `<h1 role="status">${title}</h1><p>No more letters of ${escapeHtml(what)} will come.</p>${rest}${back}`;
+  return page({ name: newsletter.name, title, body, language: newsletter.language });
+}
+
+function hasReturned({ newsletter, lists }: Leaving): PublicAnswer {
+  const { unsubscribe } = letterWords(newsletter.language);
+  const title = 'You are back on the list';
+  const body = `<h1 role="status">${title}</h1><p>The next letter of ${escapeHtml(together(lists))} comes to you again. Every letter ends with a link to unsubscribe.</p>${button(unsubscribe, undefined, true)}`;
+  return page({ name: newsletter.name, title, body, language: newsletter.language });
 }
 
 /** GET /e/o/TOKEN.gif: the picture that counts an open. Answered at once, whatever the token is; written in batches. */

@@ -224,6 +224,7 @@ function consentText(c: { act: string; list: string; form: string | null; state:
   if (c.act === 'ask') return `Asked for ${c.list}${by}`;
   if (c.act === 'confirm') return `Confirmed ${c.list}`;
   if (c.act === 'leave') return `Left ${c.list}`;
+  if (c.act === 'return') return `Took back leaving ${c.list}`;
   return c.act === 'bounce' ? 'The mailbox does not exist' : 'Complained';
 }
 

@@ -1,6 +1,6 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
-import { transition } from '@/core/readers/state';
+import { RETURN_HOURS, type ReaderAct, transition } from '@/core/readers/state';
 import { listsIn } from '@/core/sending/audience';
 import { type LeavePurpose, type LeaveRef, readLeaveToken } from '@/core/sending/token';
 import type { Context } from '../context';
@@ -17,6 +17,8 @@ export type Leaving = {
   /** What is left, or was, and what goes on: the lists' public names. */
   lists: string[];
   goesOn: string[];
+  /** What was left just now and can be taken back: the lists' ids. */
+  undo: string[];
   state: 'reading' | 'left';
 };
 
@@ -93,6 +95,7 @@ const said = ({ newsletter, on }: Standing, left: boolean): Leaving => ({
   newsletter,
   lists: on.filter((list) => list.meant).map((list) => list.publicName),
   goesOn: on.filter((list) => !list.meant && list.state === 'reading').map((list) => list.publicName),
+  undo: left ? on.filter((list) => list.meant && list.state === 'reading').map((list) => list.id) : [],
   state: left || on.length === 0 ? 'left' : 'reading',
 });
 
@@ -113,36 +116,26 @@ export const leavingOf = (ctx: Context, token: string): Promise<Leaving> => {
   });
 };
 
+type How = { purpose?: LeavePurpose /** Every list, not only those that the link is about. */; all?: boolean };
+
 /** Takes the reader off what the link is about, at once and without a question (RFC 8058 section 3.1); what waits for them is cancelled with it. Works twice. */
-export async function leave(ctx: Context, token: string, visitor: Visitor, purpose: LeavePurpose = 'leave'): Promise<Leaving> {
+export async function leave(
+  ctx: Context,
+  token: string,
+  visitor: Visitor,
+  { purpose = 'leave', all = false }: How = {},
+): Promise<Leaving> {
   const ref = refOf(ctx, token, purpose);
   return among(ctx, async (db, rehearsed) => {
     await db.selectFrom('readers').select('id').where('id', '=', ref.readerId).forUpdate().executeTakeFirst();
     const found = await standing(db, ref);
     if (!found) return null;
+    if (all) for (const list of found.on) list.meant = true;
     const { reader, newsletter } = found;
     const now = ctx.clock.now();
     const meant = found.on.filter((list) => list.meant && transition(list.state, 'leave', true).changed);
     for (const list of meant) {
-      await db
-        .updateTable('memberships')
-        .set({ state: 'left', since: now })
-        .where('reader_id', '=', reader.id)
-        .where('list_id', '=', list.id)
-        .execute();
-      await db
-        .insertInto('consents')
-        .values({
-          newsletter_id: newsletter.id,
-          reader_id: reader.id,
-          list_id: list.id,
-          act: 'leave',
-          state: 'left',
-          at: now,
-          network: visitor.network,
-          agent: visitor.agent.slice(0, 300),
-        })
-        .execute();
+      await move(db, found, list.id, 'leave', now, visitor);
       if (!rehearsed)
         await noteForOwners(ctx, db, newsletter, 'left', { id: reader.id, address: reader.address, listName: list.name });
     }
@@ -153,6 +146,70 @@ export async function leave(ctx: Context, token: string, visitor: Visitor, purpo
     }
     return said(found, true);
   });
+}
+
+/** Moves a reader on a list and keeps that they did. */
+async function move(
+  db: Db,
+  { reader, newsletter }: Pick<Standing, 'reader' | 'newsletter'>,
+  listId: string,
+  act: ReaderAct & ('leave' | 'return'),
+  now: Date,
+  visitor: Visitor,
+): Promise<void> {
+  const state = act === 'leave' ? 'left' : 'reading';
+  await db
+    .updateTable('memberships')
+    .set({ state, since: now })
+    .where('reader_id', '=', reader.id)
+    .where('list_id', '=', listId)
+    .execute();
+  await db
+    .insertInto('consents')
+    .values({
+      newsletter_id: newsletter.id,
+      reader_id: reader.id,
+      list_id: listId,
+      act,
+      state,
+      at: now,
+      network: visitor.network,
+      agent: visitor.agent.slice(0, 300),
+    })
+    .execute();
+}
+
+/**
+ * Takes leaving back, within a day and by the same link: only lists that this reader read until they left them so themselves, never what a complaint
+ * or a bounce ended. Works twice. Throws "expired" where nothing of it can be taken back any more.
+ */
+export async function comeBack(ctx: Context, token: string, visitor: Visitor, listIds: string[]): Promise<Leaving> {
+  const ref = refOf(ctx, token, 'leave');
+  const back = await among(ctx, async (db, rehearsed): Promise<Leaving | 'expired' | null> => {
+    await db.selectFrom('readers').select('id').where('id', '=', ref.readerId).forUpdate().executeTakeFirst();
+    const before = await standing(db, ref);
+    if (!before) return null;
+    const now = ctx.clock.now();
+    const { rows: left } = await sql<{ id: string }>`
+      select m.list_id as id from memberships m cross join lateral (
+        select act, at from consents c where c.reader_id = m.reader_id and c.list_id = m.list_id order by c.at desc, c.id desc limit 1) last
+      where m.reader_id = ${ref.readerId} and m.state = 'left' and m.joined_at is not null and last.act = 'leave'
+        and last.at > ${new Date(now.getTime() - RETURN_HOURS * 3_600_000)} and m.list_id::text = any(${listIds}::text[])`.execute(
+      db,
+    );
+    for (const { id } of left) await move(db, before, id, 'return', now, visitor);
+    if (left.length && !rehearsed) await countDays(ctx, db, [{ newsletter: before.newsletter, field: 'joined' }]);
+    const after = (await standing(db, ref))!;
+    const reads = after.on.filter((list) => list.state === 'reading' && listIds.includes(list.id));
+    if (reads.length === 0) return 'expired';
+    return { ...said(after, false), lists: reads.map((list) => list.publicName), state: 'reading' };
+  });
+  if (back === 'expired')
+    throw new Fault(
+      'expired',
+      'It is more than a day since you left, or nothing of it can be taken back. Sign up again to return.',
+    );
+  return back;
 }
 
 async function countLeave(db: Db, now: Date, { newsletter, reader, copy }: Standing, ref: LeaveRef): Promise<void> {

@@ -2,16 +2,15 @@
 
 import Link from 'next/link';
 import { useRouter } from 'next/navigation';
-import { type ReactNode, useState } from 'react';
+import { type ReactNode, useState, useTransition } from 'react';
 import type { ActionResult } from '@/core/faults';
 import { ActionForm, TextField } from '../kit/action-form';
+import { Button } from '../kit/button';
 
 /** What the account library calls its errors, said for a person. */
 const SAID: Record<string, string> = {
   INVALID_EMAIL_OR_PASSWORD: 'The address or the password is not right.',
   EMAIL_NOT_VERIFIED: 'This address is not confirmed yet. We have sent the link again; look in your inbox.',
-  USER_ALREADY_EXISTS: 'There is an account with this address already. Sign in, or choose a new password.',
-  USER_ALREADY_EXISTS_USE_ANOTHER_EMAIL: 'There is an account with this address already. Sign in, or choose a new password.',
   PASSWORD_TOO_SHORT: 'The password is too short.',
   PASSWORD_TOO_LONG: 'The password is too long.',
   INVALID_EMAIL: 'This does not look like an email address.',
@@ -45,7 +44,9 @@ type Kind = 'sign-in' | 'sign-up' | 'forgot' | 'reset';
 
 /** The four forms of the account pages. */
 export function AccountForm({ kind, passwordRule, token = '' }: { kind: Kind; passwordRule: string; token?: string }) {
-  const [sent, setSent] = useState<string | null>(null);
+  // What was sent, and how it is sent again: by the same call, so that every address is answered alike.
+  const [sent, setSent] = useState<{ to: string; again: () => Promise<ActionResult> } | null>(null);
+  const [typed, setTyped] = useState('');
   const router = useRouter();
   const run = async (data: FormData): Promise<ActionResult> => {
     const email = text(data, 'email').trim();
@@ -62,13 +63,16 @@ export function AccountForm({ kind, passwordRule, token = '' }: { kind: Kind; pa
       return result;
     }
     if (kind === 'sign-up') {
-      const result = await call('sign-up/email', { name: text(data, 'name').trim(), email, password, callbackURL: '/' });
-      if (result.ok) setSent(email);
+      setTyped(text(data, 'name').trim());
+      const open = () => call('sign-up/email', { name: text(data, 'name').trim(), email, password, callbackURL: '/' });
+      const result = await open();
+      if (result.ok) setSent({ to: email, again: open });
       return result;
     }
     if (kind === 'forgot') {
-      const result = await call('request-password-reset', { email, redirectTo: '/reset' });
-      if (result.ok) setSent(email);
+      const ask = () => call('request-password-reset', { email, redirectTo: '/reset' });
+      const result = await ask();
+      if (result.ok) setSent({ to: email, again: ask });
       return result;
     }
     const result = await call('reset-password', { newPassword: password, token });
@@ -83,14 +87,21 @@ export function AccountForm({ kind, passwordRule, token = '' }: { kind: Kind; pa
         <p className="mt-2 font-serif text-standfirst text-ink-2">
           {kind === 'sign-up' ? (
             <>
-              We have sent a link to <b className="text-ink">{sent}</b>. Click it, and your account is open.
+              We have sent a mail to <b className="text-ink">{sent.to}</b>. Click the link in it, and your account is open.
             </>
           ) : (
             <>
-              If there is an account for <b className="text-ink">{sent}</b>, a link to choose a new password is on its way.
+              If there is an account for <b className="text-ink">{sent.to}</b>, a link to choose a new password is on its way.
             </>
           )}
         </p>
+        <SentAgain what={kind === 'sign-up' ? 'the mail' : 'the link'} send={sent.again} another={() => setSent(null)}>
+          {kind === 'sign-up' && (
+            <>
+              If that address has an account already, the mail says so. <Away href="/sign-in">Sign in</Away>
+            </>
+          )}
+        </SentAgain>
       </div>
     );
   }
@@ -115,7 +126,7 @@ export function AccountForm({ kind, passwordRule, token = '' }: { kind: Kind; pa
       submit: 'Open an account',
       fields: (
         <>
-          <TextField name="name" label="Your name" autoComplete="name" />
+          <TextField name="name" label="Your name" autoComplete="name" defaultValue={typed} />
           {email}
           {password}
         </>
@@ -130,6 +141,44 @@ export function AccountForm({ kind, passwordRule, token = '' }: { kind: Kind; pa
     <ActionForm action={run} submit={form.submit} aside={form.aside}>
       {form.fields}
     </ActionForm>
+  );
+}
+
+type SentAgainProps = { what: string; send: () => Promise<ActionResult>; another: () => void; children?: ReactNode };
+
+/** For whoever waits for a mail: what to do while none comes. */
+function SentAgain({ what, send, another, children }: SentAgainProps) {
+  const [said, setSaid] = useState('');
+  const [busy, begin] = useTransition();
+  return (
+    <>
+      <p className="mt-4 text-ink-2">Nothing there after a minute? Look among the unwanted mail too. {children}</p>
+      <div className="mt-4 flex flex-wrap items-center gap-3">
+        <Button
+          disabled={busy}
+          onClick={() =>
+            begin(async () => {
+              const result = await send().catch(() => null);
+              setSaid(
+                result === null
+                  ? 'We could not be reached. Please try again.'
+                  : result.ok
+                    ? `We send ${what} again, up to six times an hour.`
+                    : result.error.sentence,
+              );
+            })
+          }
+        >
+          Send it again
+        </Button>
+        <button type="button" className="link font-medium" onClick={another}>
+          Another address
+        </button>
+      </div>
+      <p role="status" className="mt-2 min-h-5 text-small text-ink-2">
+        {said}
+      </p>
+    </>
   );
 }
 

@@ -64,6 +64,21 @@ create table form_days (
   primary key (form_id, day, variant)
 );
 create index on form_days (newsletter_id, day);
+-- Sign-ups that looked like a machine's and showed no work: kept for the writer to look at, until their sender shows it or a month has passed.
+create table held_back (
+  form_id uuid not null references forms on delete cascade,
+  newsletter_id uuid not null references newsletters on delete cascade,
+  address_key text not null,
+  address text not null,
+  reason text not null check (reason in ('quick', 'trap', 'busy', 'often')),
+  sent jsonb not null,
+  network text not null,
+  agent text not null,
+  at timestamptz not null,
+  primary key (form_id, address_key)
+);
+create index on held_back (newsletter_id);
+create index on held_back (at);
 create table daily_counts (
   newsletter_id uuid not null references newsletters on delete cascade,
   day date not null,
@@ -155,7 +170,7 @@ create table consents (
   newsletter_id uuid not null references newsletters on delete cascade,
   reader_id uuid not null references readers on delete cascade,
   list_id uuid not null references lists on delete cascade,
-  act text not null check (act in ('ask', 'confirm', 'leave', 'bounce', 'complaint')),
+  act text not null check (act in ('ask', 'confirm', 'leave', 'return', 'bounce', 'complaint')),
   state text not null,
   at timestamptz not null,
   form_id uuid references forms on delete set null,
