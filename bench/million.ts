@@ -172,11 +172,11 @@ async function fill(ctx: Context): Promise<Newsletter> {
   await sql`insert into form_days (form_id, newsletter_id, day, loaded, seen, started, sent_in, confirmed) select f, ${of}::uuid, d::date, 900, 600, 60, 30, 25 from unnest(${forms}::uuid[]) f cross join generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
     db,
   );
-  await sql`insert into daily_counts (newsletter_id, day, asked, joined, left_count) select ${of}::uuid, d::date, 1900, 1500, 90 from generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
+  await sql`insert into day_sums (newsletter_id, day, joined, left_count) select ${of}::uuid, d::date, 1500, 90 from generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
     db,
   );
   await sql`select recount_people(${of}::uuid), recount_sources(${of}::uuid)`.execute(db);
-  for (let n = 0; n < 60; n += 1) await sql`select fold_people(), fold_source()`.execute(db);
+  for (let n = 0; n < 60; n += 1) await sql`select fold_people(), fold_source(), fold_day()`.execute(db);
   await sql`vacuum analyze`.execute(db);
   await db.updateTable('newsletters').set({ recounted_at: new Date() }).where('id', '=', of).execute();
   said(began, 'counts, and what the planner wants to know');

@@ -89,10 +89,10 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     posts: [],
   };
 
-  const daily = new Map<string, { asked: number; joined: number; left_count: number }>();
+  const daily = new Map<string, { joined: number; left_count: number }>();
   const onDay = (at: number) => {
     const day = localDay(new Date(at), zone);
-    const found = daily.get(day) ?? { asked: 0, joined: 0, left_count: 0 };
+    const found = daily.get(day) ?? { joined: 0, left_count: 0 };
     daily.set(day, found);
     return found;
   };
@@ -162,7 +162,6 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     onForm(form, at).loaded += shown;
     onForm(form, at).seen += Math.round(shown * 0.62);
     onForm(form, at).started += chance(0.3) ? 2 : 1;
-    onDay(at).asked += 1;
     const confirms = chance(0.84);
     const waitsStill = !confirms && now.getTime() - at < 45 * DAY;
     const who = personOf(n, next());

@@ -265,7 +265,9 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
     await bulk(db, 'letter_links', links);
     await bulk(db, 'deliveries', rows.deliveries);
     await bulk(db, 'events', rows.events);
-    await bulk(db, 'daily_counts', rows.dailyCounts);
+    // Who joined and left on which day is told by the story, not by what of it still stands.
+    await sql`delete from day_changes where newsletter_id = ${newsletter.id}`.execute(db);
+    await bulk(db, 'day_sums', rows.dailyCounts);
     await bulk(db, 'form_days', rows.formDays);
     await sql`update readers r set confirmed = true where newsletter_id = ${newsletter.id} and not confirmed
       and exists (select 1 from memberships m where m.reader_id = r.id and m.joined_at is not null)`.execute(db);
@@ -427,14 +429,7 @@ async function crowd(ctx: Context, slug: string, wanted: number, say: (text: str
         trx,
       );
     });
-    await sql`
-      insert into daily_counts (newsletter_id, day, asked, joined)
-      select newsletter_id, (created_at at time zone ${ZONE})::date, count(*), count(*) from readers
-      where newsletter_id = ${newsletter.id} and address = any(select 'crowd' || k || '@' || (array['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'])[1 + k % 4] from generate_series(${from + 1}::int, ${to}::int) k)
-      group by 1, 2 on conflict (newsletter_id, day) do update set asked = daily_counts.asked + excluded.asked, joined = daily_counts.joined + excluded.joined`.execute(
-      db,
-    );
-    await sql`select fold_people(), fold_source()`.execute(db);
+    await sql`select fold_people(), fold_source(), fold_day()`.execute(db);
   }
   await sql`vacuum analyze readers, memberships`.execute(db);
 }

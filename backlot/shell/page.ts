@@ -12,7 +12,7 @@ button{background:#ddd;cursor:pointer}label{display:block;margin:8px 0}.pass{col
 export function worldPage(place: string, title: string, body: string): string {
   return `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><title>${esc(
     title,
-  )} (simulated)</title><style>${CSS}</style></head><body><div class="world"><div class="mark"><b>simulated</b><span>${esc(
+  )} (simulated)</title><style>${CSS}</style></head><body><div class="world"><header class="mark"><b>simulated</b><span>${esc(
     place,
-  )} of the Backlot, the outside world that ships with Inkset</span></div>${body}</div></body></html>`;
+  )} of the Backlot, the outside world that ships with Inkset</span></header><main>${body}</main></div></body></html>`;
 }

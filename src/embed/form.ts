@@ -7,7 +7,7 @@ import type { Placement } from '../core/forms/placement';
 import { standsOn } from '../core/forms/targeting';
 import { solve, type WorkChallenge } from '../core/forms/work';
 
-type Version = { css: string; html: string; thanks: string; redirect: string; placement: Placement; away: string };
+type Version = { css: string; html: string; thanks: string; redirect: string; placement: Placement; over: boolean; away: string };
 type Data = { id: string; action: string; a: Version; b: Version | null };
 type Answer = {
   ok: boolean;
@@ -49,8 +49,7 @@ if (data.b) {
   keep(`${key}:v`, letter);
 }
 const version = letter === 'b' && data.b ? data.b : data.a;
-const { placement } = version;
-const over = placement.kind === 'ribbon' || placement.kind === 'corner card' || placement.kind === 'pop-up';
+const { placement, over } = version;
 
 // What happened on a page goes out together when the page is put away or the form is sent in: a message costs the page as much as building
 // the form, and should not come while somebody reads.
@@ -76,17 +75,9 @@ const today = (): string => {
   return `${now.getFullYear()}-${String(now.getMonth() + 1).padStart(2, '0')}-${String(now.getDate()).padStart(2, '0')}`;
 };
 
-const OVER: Record<string, string> = {
-  ribbon: `position:fixed;inset-inline:0;${placement.ribbonAt}:0`,
-  'corner card': `position:fixed;bottom:16px;inset-inline-${placement.cornerAt}:16px;width:min(360px,calc(100vw - 32px))`,
-  'pop-up':
-    'position:fixed;inset:0;display:flex;align-items:center;justify-content:center;padding:16px;background:rgb(0 0 0/.45)',
-};
-const CLOSE = `.ink-close{position:absolute;top:6px;inset-inline-end:6px;width:44px;height:44px;border:0;background:none;color:inherit;font:22px/1 sans-serif;cursor:pointer;z-index:1}.ink-box{position:relative;max-height:92vh;overflow:auto}.ink-over{z-index:2147483000;${OVER[placement.kind] ?? ''}}.ink-over .ink-form{max-width:none}.ink-over.p .ink-box{width:min(520px,100%)}@media(prefers-reduced-motion:no-preference){.ink-over{animation:i .2s}}@keyframes i{from{opacity:0}}`;
-
 /** Styles as a sheet of ours, which pages with a strict policy for styles allow; browsers that cannot make one get an element. */
 function dress(root: ShadowRoot): void {
-  const css = version.css + (over ? CLOSE : '');
+  const { css } = version;
   try {
     const sheet = new CSSStyleSheet();
     sheet.replaceSync(css);
@@ -126,10 +117,7 @@ function mount(at: (element: HTMLElement) => void): void {
     (event.shiftKey ? all[all.length - 1] : all[0])?.focus();
   };
   const show = (html: string) => {
-    const inner = over
-      ? `<div class="ink-over${placement.kind === 'pop-up' ? ' p' : ''}"${placement.kind === 'pop-up' ? ' role="dialog" aria-modal="true" aria-label="Sign up"' : ''}><div class="ink-box"><button type="button" class="ink-close" aria-label="Close">×</button>${html}</div></div>`
-      : html;
-    root.innerHTML = inner;
+    root.innerHTML = html;
     dress(root);
     root.querySelector('.ink-close')?.addEventListener('click', () => close(true));
   };
@@ -237,21 +225,26 @@ function listen(target: EventTarget, name: string, act: (event: Event) => void):
   stop.push(() => target.removeEventListener(name, act));
 }
 
+const article = (): Element | undefined => [...document.querySelectorAll(placement.after || 'article')].at(-1);
+
 function place(): void {
   for (const undo of stop) undo();
   stop = [];
   host?.remove();
   host = null;
-  if (!standsOn(placement, location.pathname, today)) return;
+  // Room that was kept for a form which now stands elsewhere, or not on this page, is given back.
+  const room = tag?.closest<HTMLElement>('[data-inkset-room]');
+  const here = standsOn(placement, location.pathname, today);
+  if (room && (!here || over || (placement.kind === 'after-post' && article()))) room.style.minHeight = '0';
+  if (!here) return;
   if (placement.kind === 'panel' || placement.kind === 'one line') {
     if (tag?.parentNode) mount((element) => tag.parentNode?.insertBefore(element, tag));
     return;
   }
   if (placement.kind === 'after-post') {
-    const articles = document.querySelectorAll(placement.after || 'article');
-    const article = articles[articles.length - 1];
     // The end of the article, else where the script stands: it never goes missing.
-    if (article) mount((element) => article.append(element));
+    const end = article();
+    if (end) mount((element) => end.append(element));
     else if (tag?.parentNode) mount((element) => tag.parentNode?.insertBefore(element, tag));
     return;
   }

@@ -4,7 +4,7 @@ import type { Page } from 'playwright-core';
 
 const source = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 
-/** The WCAG 2.2 A and AA faults of a page as one line each. */
+/** The WCAG 2.2 A and AA faults of a page, and what axe calls best practice, as one line each. */
 export async function accessibilityFaults(page: Page): Promise<string[]> {
   await page.evaluate(source);
   return page.evaluate(async () => {
@@ -18,7 +18,9 @@ export async function accessibilityFaults(page: Page): Promise<string[]> {
         };
       }
     ).axe;
-    const { violations } = await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] });
+    const { violations } = await axe.run(document, {
+      runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'],
+    });
     return violations.flatMap((v) =>
       v.nodes.map((n) => `${v.id}: ${n.html.slice(0, 160)} ${n.failureSummary.replace(/\s+/g, ' ').slice(0, 200)}`),
     );

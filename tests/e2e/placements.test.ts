@@ -1,14 +1,32 @@
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { sql } from 'kysely';
+import type { Page } from 'playwright-core';
+import sharp from 'sharp';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { type FormCode, formCodes } from '../../src/core/forms/codes';
 import { type FormDefinition, startingForm } from '../../src/core/forms/definition';
+import { LOOKS } from '../../src/core/forms/look';
 import { PLACEMENTS, type Placement, type PlacementKind, STARTING_PLACEMENT } from '../../src/core/forms/placement';
+import { formHtml } from '../../src/core/forms/render';
+import { imitationPage } from '../../src/core/forms/stand';
+import { FORM_WORDS } from '../../src/core/forms/words';
 import type { Context, Newsletter } from '../../src/server/context';
 import { formOf, publishForm, saveDraft } from '../../src/server/forms/forms';
 import { accessibilityFaults } from './axe';
 import { TestWorld } from './world';
+
+/** The share of pixels in which two pictures of one size differ to the eye. */
+async function difference(a: Buffer, b: Buffer): Promise<number> {
+  const [one, other] = await Promise.all(
+    [a, b].map((png) => sharp(png).removeAlpha().raw().toBuffer({ resolveWithObject: true })),
+  );
+  expect([one!.info.width, one!.info.height]).toEqual([other!.info.width, other!.info.height]);
+  let apart = 0;
+  for (let at = 0; at < one!.data.length; at += 3)
+    if ([0, 1, 2].some((n) => Math.abs(one!.data[at + n]! - other!.data[at + n]!) > 24)) apart += 1;
+  return apart / (one!.data.length / 3);
+}
 
 let world: TestWorld;
 beforeAll(async () => {
@@ -20,9 +38,10 @@ describe('a form on somebody’s page, wherever it stands', () => {
   let ctx: Context;
   let newsletter: Newsletter;
   let form: Awaited<ReturnType<typeof formOf>>;
+  let builder: Page;
   beforeAll(async () => {
     const founded = await world.founded('Saltmarsh Letters', 'saltmarsh.example');
-    ({ ctx, newsletter } = founded);
+    ({ ctx, newsletter, desk: builder } = founded);
     form = await founded.form('After every article');
     await world.post('blog', '/code', { code: await codeOf('script') });
     await world.olderPost();
@@ -55,27 +74,162 @@ describe('a form on somebody’s page, wherever it stands', () => {
   };
   const narrow = { viewport: { width: 360, height: 740 }, colorScheme: 'dark' } as const;
 
+  const OVER = ['ribbon', 'corner card', 'pop-up'];
+  const dark = { on: true, background: '#14171d', ink: '' };
+
   it.each(PLACEMENTS)(
-    '%s: at 360 pixels in the dark and wide in the light, it can be read, sent in, and is thanked',
+    '%s: at 360 pixels in the dark and wide in the light, it can be read, sent in, closed, and is thanked',
     async (kind) => {
-      await place(kind, { look: { ...form.definition.look, dark: { on: true, background: '#14171d', ink: '#ece8dd' } } });
+      await place(kind, { look: { ...form.definition.look, dark } });
       for (const options of [narrow, { colorScheme: 'light' as const }]) {
         const { page, box } = await open(options);
-        await box.getByLabel('Email').waitFor();
+        await box.getByLabel('Email', { exact: true }).waitFor();
         expect(await accessibilityFaults(page)).toEqual([]);
         expect(await page.evaluate(() => document.documentElement.scrollWidth - innerWidth)).toBeLessThanOrEqual(0);
-        await box.getByLabel('Email').fill(`${kind.replace(/\W/g, '')}-${options === narrow ? 'n' : 'w'}@heronmail.example`);
+        if (OVER.includes(kind)) {
+          const cross = box.getByRole('button', { name: 'Close' });
+          expect(await cross.boundingBox()).toMatchObject({ width: 44, height: 44 });
+          const first = await box.evaluate(
+            (host) => host.shadowRoot!.querySelector('button,input:not([type=hidden]),a')?.className,
+          );
+          expect(first).toBe('ink-close');
+          await cross.click();
+          await box.waitFor({ state: 'detached' });
+          await page.evaluate(() => localStorage.clear());
+          await page.reload();
+        }
+        await box
+          .getByLabel('Email', { exact: true })
+          .fill(`${kind.replace(/\W/g, '')}-${options === narrow ? 'n' : 'w'}@heronmail.example`);
         await box.getByRole('button', { name: 'Send me the next one' }).click();
         await box.getByText('Nearly there').waitFor();
+        expect(await accessibilityFaults(page)).toEqual([]);
         await page.reload();
         // What comes over the page does not come to somebody who joined; what stands in it stays.
         await page.getByRole('heading', { name: 'An older post' }).waitFor();
-        if (kind === 'panel' || kind === 'one line' || kind === 'after-post') await box.getByLabel('Email').waitFor();
-        else expect(await box.count()).toBe(0);
+        if (OVER.includes(kind)) expect(await box.count()).toBe(0);
+        else await box.getByLabel('Email', { exact: true }).waitFor();
         await page.context().close();
       }
     },
   );
+
+  it.each(PLACEMENTS)(
+    '%s: the builder shows what the page shows, wide, on a phone, dark, and from right to left',
+    async (kind) => {
+      const variants: [part: Partial<FormDefinition>, width: number, scheme: 'light' | 'dark'][] = [
+        // Of odd widths, so that the page stands on whole pixels in its column.
+        [{}, 899, 'light'],
+        [{ look: { ...form.definition.look, align: 'centre', dark } }, 521, 'dark'],
+        [{ ...startingForm(newsletter.name, 'ar'), look: { ...form.definition.look, ...LOOKS['Paper slip'] } }, 391, 'light'],
+      ];
+      for (const [part, width, colorScheme] of variants) {
+        await place(kind, part);
+        const { definition } = await formOf(ctx, newsletter, form.id);
+        await builder.emulateMedia({ colorScheme });
+        await builder.goto(world.at('web', `/desk/${newsletter.slug}/forms/${form.id}`));
+        await builder.getByRole('button', { name: 'One line to paste' }).click();
+        await builder.getByLabel('Width of the page, in pixels').fill(String(width));
+        const stage = builder.locator('iframe[title="The form on a page"]');
+        await expect.poll(async () => Math.round((await stage.boundingBox())!.width)).toBe(width);
+        const preview = await stage.screenshot({ animations: 'disabled' });
+        const height = Math.round((await stage.boundingBox())!.height);
+        const line = `<script async src="${world.at('edge')}/e/form/${form.publicId}.js"></script>`;
+        const imitation = imitationPage(definition, '').replace(/<div data-inkset-form>.*<\/template><\/div>/s, line);
+        expect(imitation).toContain(line);
+        const served = await site(imitation);
+        const page = await (await world.visitor({ viewport: { width, height }, colorScheme })).newPage();
+        await page.goto(served.origin);
+        const box = page.locator('[data-inkset-form]');
+        await box.locator('input[name=email]').waitFor();
+        await box.evaluate((host) => (host.shadowRoot!.activeElement as HTMLElement | null)?.blur());
+        const shown = await page.screenshot({ animations: 'disabled' });
+        served.close();
+        await page.context().close();
+        expect(await difference(preview, shown), `${width} ${colorScheme} ${definition.language}`).toBeLessThan(0.001);
+      }
+      await place('panel');
+    },
+  );
+
+  it('one line is one line from 480 pixels on, in every language', async () => {
+    for (const language of Object.keys(FORM_WORDS)) {
+      const one = { ...startingForm(newsletter.name, language), placement: { ...STARTING_PLACEMENT, kind: 'one line' as const } };
+      const served = await site(
+        imitationPage(one, formHtml({ form: one, action: '#' })).replace(/body\{[^}]*\}/, 'body{margin:0}'),
+      );
+      const page = await (await world.visitor({ viewport: { width: 480, height: 600 } })).newPage();
+      await page.goto(served.origin);
+      const rows = () =>
+        page.locator('[data-inkset-form]').evaluate((host) => {
+          const boxes = [...host.shadowRoot!.querySelectorAll('h2,.ink-field,button')].map((one) => one.getBoundingClientRect());
+          return Math.max(...boxes.map((box) => box.top)) < Math.min(...boxes.map((box) => box.bottom)) ? 1 : 2;
+        });
+      expect([language, await rows()]).toEqual([language, 1]);
+      await page.setViewportSize({ width: 400, height: 600 });
+      expect([language, await rows()]).toEqual([language, 2]);
+      served.close();
+      await page.context().close();
+    }
+  });
+
+  it('a panel fills what it stands in, or has the width that was set, and no look leaves its parts apart', async () => {
+    for (const [width, align] of [
+      [0, 'start'],
+      [0, 'centre'],
+      [420, 'centre'],
+    ] as const) {
+      await place('panel', { look: { ...form.definition.look, width, align } });
+      const { page, box } = await open();
+      await box.getByLabel('Email', { exact: true }).waitFor();
+      const {
+        form: inner,
+        around,
+        parts,
+      } = await box.evaluate((host) => {
+        const box = (element: Element) => element.getBoundingClientRect();
+        const root = host.shadowRoot!;
+        return {
+          form: box(root.querySelector('.ink-form')!).width,
+          around: host.parentElement!.clientWidth - 2 * Number.parseFloat(getComputedStyle(host.parentElement!).paddingLeft),
+          parts: [...root.querySelectorAll('h2,.ink-form>p,.ink-row')].map((part) => {
+            const range = document.createRange();
+            range.selectNodeContents(part);
+            const [at, all] = [range.getBoundingClientRect(), box(root.querySelector('.ink-form')!)];
+            return { start: at.left - all.left, middle: (at.left + at.right) / 2 - (all.left + all.right) / 2 };
+          }),
+        };
+      });
+      expect(inner).toBeCloseTo(width ? Math.min(width, around) : around, 0);
+      const places = parts.map((part) => Math.round(align === 'centre' ? part.middle : part.start));
+      expect(Math.max(...places) - Math.min(...places), align).toBeLessThanOrEqual(2);
+      await page.context().close();
+    }
+    await place('panel');
+  });
+
+  it('is live on the next page that is opened, and costs nothing while it stays as it is', async () => {
+    await place('panel');
+    const { page, box } = await open();
+    await box.getByRole('button', { name: 'Send me the next one' }).waitFor();
+    const again = await page
+      .waitForResponse((response) => response.url().endsWith('.js') && response.url().includes('/e/form/'), {
+        timeout: 1_000,
+      })
+      .catch(() => null);
+    expect(again).toBe(null);
+    const url = world.at('edge', `/e/form/${form.publicId}.js`);
+    const first = await fetch(url);
+    expect(first.headers.get('cache-control')).toBe('public, no-cache');
+    const etag = first.headers.get('etag')!;
+    expect((await fetch(url, { headers: { 'if-none-match': etag } })).status).toBe(304);
+    await place('panel', { button: 'Yes please' });
+    expect((await fetch(url, { headers: { 'if-none-match': etag } })).status).toBe(200);
+    await page.reload();
+    await box.getByRole('button', { name: 'Yes please' }).waitFor();
+    await page.context().close();
+    await place('panel');
+  });
 
   it('holds back what is no address, and tells what happened when the page is put away, not while it is read', async () => {
     await place('panel');
@@ -85,7 +239,7 @@ describe('a form on somebody’s page, wherever it stands', () => {
     await page.goto(`${quiet.origin}/quiet`);
     const sent: string[] = [];
     page.on('request', (request) => sent.push(request.url()));
-    const email = page.getByLabel('Email');
+    const email = page.getByLabel('Email', { exact: true });
     await email.fill('nobody at all');
     await page.getByRole('button', { name: 'Send me the next one' }).click();
     expect(await email.evaluate((input: HTMLInputElement) => input.validity.typeMismatch)).toBe(true);
@@ -162,7 +316,7 @@ describe('a form on somebody’s page, wherever it stands', () => {
 
   it('moves nothing of the page when it comes late, wide or narrow, or in a narrow column', async () => {
     await place('panel');
-    const code = await codeOf('script');
+    const code = await codeOf('room');
     for (const [width, column] of [
       [1280, 0],
       [390, 0],
@@ -186,7 +340,7 @@ describe('a form on somebody’s page, wherever it stands', () => {
       await page.evaluate(() =>
         document.querySelector('main, body')!.append(Object.assign(document.createElement('p'), { textContent: 'Below' })),
       );
-      await page.locator('[data-inkset-form]').getByLabel('Email').waitFor();
+      await page.locator('[data-inkset-form]').getByLabel('Email', { exact: true }).waitFor();
       await page.evaluate(() => new Promise((resolve) => requestAnimationFrame(() => requestAnimationFrame(resolve))));
       expect(
         await page.evaluate(() => (window as unknown as { shift: number }).shift),
@@ -194,7 +348,22 @@ describe('a form on somebody’s page, wherever it stands', () => {
       ).toBe(0);
       await page.context().close();
     }
-    await world.post('blog', '/code', { code });
+    await world.post('blog', '/code', { code: await codeOf('script') });
+  });
+
+  it('gives back the room that was kept once it stands elsewhere', async () => {
+    const code = await codeOf('room');
+    await place('ribbon');
+    const served = await site(
+      `<!doctype html><html lang="en"><title>A site</title><main><h1>A post</h1>${code}<p>Below</p></main></html>`,
+    );
+    const page = await (await world.visitor()).newPage();
+    await page.goto(served.origin);
+    await page.locator('[data-inkset-form]').getByLabel('Email', { exact: true }).waitFor();
+    expect((await page.locator('[data-inkset-room]').boundingBox())!.height).toBe(0);
+    served.close();
+    await page.context().close();
+    await place('panel');
   });
 
   it('in a frame takes the height that it has, with nothing cut off', async () => {
@@ -222,7 +391,7 @@ describe('a form on somebody’s page, wherever it stands', () => {
     const page = await (await world.visitor()).newPage();
     await page.goto(strict.origin);
     const box = page.locator('[data-inkset-form]');
-    await box.getByLabel('Email').fill('strict@heronmail.example');
+    await box.getByLabel('Email', { exact: true }).fill('strict@heronmail.example');
     const padding = await box.locator('.ink-form').evaluate((element) => getComputedStyle(element).paddingTop);
     expect(padding).toBe(`${form.definition.look.padding}px`);
     await box.getByRole('button', { name: 'Send me the next one' }).click();
@@ -244,22 +413,22 @@ describe('a form on somebody’s page, wherever it stands', () => {
     page.on('response', (response) => {
       if (response.request().method() === 'POST' && !response.url().includes('/note')) statuses.push(response.status());
     });
-    await box.getByLabel('Email').fill('patient@heronmail.example');
+    await box.getByLabel('Email', { exact: true }).fill('patient@heronmail.example');
     await box.getByRole('button', { name: 'Send me the next one' }).click();
     await box.getByText('Nearly there').waitFor();
     expect(statuses).toEqual([428, 200]);
     const own = world.at('edge', `/e/form/${form.publicId}`);
     await page.goto(own);
-    await page.getByLabel('Email').fill('patient-too@heronmail.example');
+    await page.getByLabel('Email', { exact: true }).fill('patient-too@heronmail.example');
     await page.getByRole('button', { name: 'Send me the next one' }).click();
     await page.getByText('Nearly there').waitFor();
     await page.context().close();
     const plain = await (await world.visitor({ javaScriptEnabled: false })).newPage();
     await plain.goto(own);
-    await plain.getByLabel('Email').fill('without@heronmail.example');
+    await plain.getByLabel('Email', { exact: true }).fill('without@heronmail.example');
     await plain.getByRole('button', { name: 'Send me the next one' }).click();
     await plain.getByText('wait 15 seconds').waitFor();
-    expect(await plain.getByLabel('Email').inputValue()).toBe('without@heronmail.example');
+    expect(await plain.getByLabel('Email', { exact: true }).inputValue()).toBe('without@heronmail.example');
     await plain.context().close();
     await ctx.db.deleteFrom('rate_limits').execute();
   });
@@ -283,11 +452,11 @@ describe('a form on somebody’s page, wherever it stands', () => {
 
   it('says so when we cannot be reached, keeps what was typed, and never thanks falsely', async () => {
     const { page, box } = await open();
-    await box.getByLabel('Email').fill('later@heronmail.example');
+    await box.getByLabel('Email', { exact: true }).fill('later@heronmail.example');
     await page.route(/\/e\/form\/[0-9a-f]+$/, (route) => route.abort());
     await box.getByRole('button', { name: 'Send me the next one' }).click();
     await box.getByRole('alert').filter({ hasText: 'you are not signed up yet' }).waitFor();
-    expect(await box.getByLabel('Email').inputValue()).toBe('later@heronmail.example');
+    expect(await box.getByLabel('Email', { exact: true }).inputValue()).toBe('later@heronmail.example');
     await page.context().close();
   });
 });

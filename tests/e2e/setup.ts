@@ -15,8 +15,6 @@ declare module 'vitest' {
 /** Starts the whole of Inkset and its Backlot as real processes, once, in a state folder of the tests' own; each file brings its own newsletter. */
 export default async function setup(project: TestProject): Promise<() => Promise<void>> {
   ensure(['postgresql', 'chromium'], () => {});
-  // A browser in a test types faster than any person.
-  process.env.INKSET_FORM_SECONDS = '0';
   const dir = join(ROOT, '.inkset-e2e');
   const before = openHome(dir);
   await stopAll(before);

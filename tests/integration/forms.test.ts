@@ -198,7 +198,7 @@ describe('what is asked', () => {
     expect(insight.sources[0]).toEqual({ name: 'pier-poster', readers: 1, confirmed: 1 });
     expect(insight.campaigns).toEqual([{ name: 'Autumn', readers: 1, confirmed: 1 }]);
     expect(insight.pages[0]).toEqual({ name: '/dim-map', readers: 1, confirmed: 1 });
-    expect(insight.days).toMatchObject({ sentIn: 2, confirmed: 1 });
+    expect(insight.days).toMatchObject({ asked: 2, confirmed: 1 });
   });
 });
 

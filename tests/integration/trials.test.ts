@@ -99,7 +99,7 @@ describe('a writer’s own try', () => {
     expect((await listsOf(world.ctx, newsletter)).map((list) => list.reading)).toEqual([0]);
     expect(await find(world.ctx, newsletter, 'ottoline@')).toEqual([]);
     expect((await sourcesOf(world.ctx, newsletter, 28)).asked).toBe(0);
-    expect(await insightOf(world.ctx, newsletter, id)).toMatchObject({ days: { sentIn: 0, confirmed: 0 }, sources: [] });
+    expect(await insightOf(world.ctx, newsletter, id)).toMatchObject({ days: { asked: 0, confirmed: 0 }, sources: [] });
     await endTrial(world.ctx, newsletter, trial.id);
     await endTrial(world.ctx, newsletter, trial.id);
     expect(await left()).toEqual(before);
@@ -215,17 +215,16 @@ describe('counts by where readers came from', () => {
 
   it('set two forms side by side, with a probability', async () => {
     const other = await createForm(world.ctx, newsletter, { name: 'The other' });
-    const days = (form: string, loaded: number, confirmed: number) => ({
-      form_id: form,
-      newsletter_id: newsletter.id,
-      day: world.clock.now().toISOString().slice(0, 10),
-      loaded,
-      confirmed,
-    });
-    await world.ctx.db
-      .insertInto('form_days')
-      .values([days(id, 1000, 20), days(other.id, 1000, 60)])
-      .execute();
+    const came = async (form: string, confirmed: number) => {
+      await world.ctx.db
+        .insertInto('form_days')
+        .values({ form_id: form, newsletter_id: newsletter.id, day: world.clock.now().toISOString().slice(0, 10), loaded: 1000 })
+        .execute();
+      const addresses = Array.from({ length: confirmed }, (_, n) => `${form.slice(-6)}${n}@heronmail.example`);
+      await world.readers(newsletter, addresses, { source_form_id: form });
+    };
+    await came(id, 20);
+    await came(other.id, 60);
     const { a, b, bWins } = await compareForms(world.ctx, newsletter, [id, other.id], 28);
     expect([a.days.confirmed, b.days.confirmed]).toEqual([20, 60]);
     expect(bWins).toBeGreaterThan(0.999);

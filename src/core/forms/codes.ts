@@ -1,8 +1,10 @@
 import { escapeHtml } from '../html';
 import type { FormDefinition } from './definition';
+import { LINE_FROM } from './look';
+import { shapeOf } from './placement';
 import { plainHtml } from './render';
 
-export type FormCode = { kind: 'script' | 'iframe' | 'html' | 'link'; title: string; follows: string; code: string };
+export type FormCode = { kind: 'script' | 'room' | 'iframe' | 'html' | 'link'; title: string; follows: string; code: string };
 
 /** The codes that carry a form to another page, each with a sentence on whether later edits reach it. */
 export function formCodes(
@@ -10,25 +12,31 @@ export function formCodes(
   linkOrigin: string,
 ): FormCode[] {
   const base = `${linkOrigin}/e/form/${form.publicId}`;
-  const stands = ['panel', 'one line', 'after-post'].includes(form.definition.placement.kind);
+  const stands = form.definition.placement.kind === 'panel' || form.definition.placement.kind === 'one line';
   const line = `<script async src="${base}.js"></script>`;
   const frame = `<iframe src="${base}" title="${escapeHtml(form.definition.heading)}" loading="lazy" referrerpolicy="unsafe-url" style="width:100%;height:320px;border:0"></iframe>`;
   return [
     {
       kind: 'script',
       title: 'One script line',
-      follows: `Follows every version you publish. ${stands ? 'The form stands where the line stands; where scripts are off, a frame takes its place.' : 'Put it anywhere on the page, once; it comes over the page by itself.'}`,
-      // Where an article ends is not where the line stands: there, no room is kept.
-      code: !stands
-        ? line
-        : form.definition.placement.kind === 'after-post'
-          ? `${line}<noscript>${frame}</noscript>`
-          : `<div style="container-type:inline-size;width:100%"><div style="min-height:${room(form.definition)}">${line}<noscript>${frame}</noscript></div></div>`,
+      follows: `Follows every version you publish, and stays right if the form is to stand elsewhere. ${stands ? 'The form stands where the line stands.' : 'Put it anywhere on the page, once; the form finds its place by itself.'}`,
+      code: line,
     },
+    ...(stands
+      ? [
+          {
+            kind: 'room' as const,
+            title: 'The line with room kept',
+            follows: 'The same, and nothing below it moves when the form comes. Where scripts are off, a frame takes its place.',
+            code: `<div style="container-type:inline-size;width:100%"><div data-inkset-room style="min-height:${room(form.definition)}">${line}<noscript>${frame}</noscript></div></div>`,
+          },
+        ]
+      : []),
     {
       kind: 'iframe',
       title: 'Frame',
-      follows: 'Follows every version you publish. The second line fits its height; without it the height is fixed.',
+      follows:
+        'Follows every version you publish, and needs no script. The second line fits its height; without it the height is fixed.',
       code: `${frame}\n<script async src="${linkOrigin}/e/frame.js"></script>`,
     },
     {
@@ -55,8 +63,7 @@ function heightAt(
   { heading, words, fields, consent, terms, listChoice, countFrom, look, placement }: FormDefinition,
   column: number,
 ): number {
-  // No wider than formCss lets it be: 46rem.
-  const width = Math.min(column, look.width || 736);
+  const width = Math.min(column, look.width || column);
   const inside = width - 2 * (look.padding + look.borderWidth);
   const rows = fields.reduce((sum, field) => {
     if (field.kind === 'hidden') return sum;
@@ -74,9 +81,13 @@ function heightAt(
   const small = (terms.words ? 12 + textHeight(terms.words, inside, 6.5, 20) : 0) + (countFrom ? 32 : 0);
   const ticks =
     (consent ? 18 + textHeight(consent, inside - 30, 7, 21) : 0) + (listChoice.length ? 36 + 32 * listChoice.length : 0);
+  if (shapeOf(placement.kind) === 'line') {
+    const asked = fields.filter((field) => field.kind !== 'hidden').length;
+    const row = width >= LINE_FROM && asked === 1 ? 46 : textHeight(heading, inside, 9, 21) + 8 + asked * 52 + 52;
+    return Math.round(28 + 2 * look.borderWidth + row + ticks + small);
+  }
   const picture = look.picture.url && (look.picture.stands === 'above' || width < 480) ? inside * 0.6 + 16 : 0;
-  const head =
-    placement.kind === 'one line' ? 30 : textHeight(heading, inside, 12, 30) + 6 + textHeight(words, inside, 8, 24) + 14;
+  const head = textHeight(heading, inside, 12, 30) + 6 + textHeight(words, inside, 8, 24) + 14;
   return Math.round(2 * (look.padding + look.borderWidth) + head + rows + ticks + 48 + small + picture);
 }
 

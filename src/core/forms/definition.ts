@@ -1,7 +1,7 @@
 import Joi from 'joi';
 import { EMAIL_FIELD, type FormField, fieldSchema } from './fields';
 import { type Look, lookSchema, STARTING_LOOK } from './look';
-import { type Placement, placementSchema, STARTING_PLACEMENT } from './placement';
+import { type Placement, placementSchema, STARTING_PLACEMENT, shapeOf } from './placement';
 import { webAddress } from './web-address';
 import { FORM_WORDS, fill, wordsOf } from './words';
 
@@ -45,6 +45,9 @@ export type FormDefinition = {
   placement: Placement;
   next: Next;
 };
+
+/** The title of the page after confirming, where a form has none of its own. */
+export const ON_LIST = 'You are on the list';
 
 export const STARTING_NEXT: Next = {
   redirect: '',
@@ -144,6 +147,12 @@ export const formDefinitionSchema = Joi.object<FormDefinition>({
 
 /** The words a visitor agreed to, kept with their consent. */
 export const wordingShown = (form: FormDefinition) =>
-  [form.heading, form.words, form.consent && `[x] ${form.consent}`, form.terms.words, `[${form.button}]`]
+  [
+    form.heading,
+    shapeOf(form.placement.kind) === 'block' && form.words,
+    form.consent && `[x] ${form.consent}`,
+    form.terms.words,
+    `[${form.button}]`,
+  ]
     .filter(Boolean)
     .join('\n');

@@ -46,6 +46,8 @@ export const EMAIL_FIELD: FormField = field({
   label: 'Email',
   placeholder: 'you@example.com',
   required: true,
+  // Beside the button where there is room.
+  width: 'half',
 });
 export const FIRST_NAME_FIELD: FormField = field({ key: 'first_name', kind: 'text', label: 'First name' });
 export const newField = (key: string, kind: FieldKind | 'hidden', label: string): FormField =>

@@ -200,8 +200,9 @@ describe('where it stands', () => {
 
 describe('the look', () => {
   it('every starting design reads well, and a faint one is named with its ratio', () => {
-    for (const design of Object.values(LOOKS)) expect(faintPairs({ ...STARTING_LOOK, ...design })).toEqual([]);
-    const faint = faintPairs({ ...STARTING_LOOK, ink: '#3a4a50' });
+    for (const design of Object.values(LOOKS))
+      expect(faintPairs(effectiveLook({ ...STARTING_LOOK, ...design }, STARTING_LOOK.background))).toEqual([]);
+    const faint = faintPairs(effectiveLook({ ...STARTING_LOOK, inherits: false, ink: '#3a4a50' }, '#ffffff'));
     expect(faint).toEqual([{ what: 'Words on the background', ratio: expect.any(Number), wanted: 4.5 }]);
     expect(faint[0]!.ratio).toBeLessThan(4.5);
   });
@@ -336,14 +337,16 @@ describe('the form as HTML', () => {
     const tag = Object.keys(FORM_WORDS).find((language) => directionOf(language) === 'rtl')!;
     expect(formHtml({ form: startingForm('X', tag), action: '/' })).toContain(`lang="${tag}" dir="rtl"`);
   });
-  it('each placement has its codes, and what comes over the page has no frame in its place', () => {
+  it('each placement has its codes, and the same script line', () => {
     for (const kind of PLACEMENTS) {
       const codes = formCodes(
         { publicId: 'abc', definition: form({ placement: { ...STARTING_PLACEMENT, kind } }), lists: [] },
         'https://go.inkset.example',
       );
-      expect(codes.map((code) => code.kind)).toEqual(['script', 'iframe', 'html', 'link']);
-      expect(codes[0]!.code.includes('<noscript>')).toBe(['panel', 'one line', 'after-post'].includes(kind));
+      const stands = kind === 'panel' || kind === 'one line';
+      expect(codes.map((code) => code.kind)).toEqual(['script', ...(stands ? ['room'] : []), 'iframe', 'html', 'link']);
+      // One line and nothing else, the same for every placement, so that it stays right when that changes.
+      expect(codes[0]!.code).toBe('<script async src="https://go.inkset.example/e/form/abc.js"></script>');
     }
   });
 });

@@ -16,8 +16,10 @@ export type Look = {
   /** Takes background and button from the newsletter; the colours below are for when it does not. */
   inherits: boolean;
   background: string;
+  /** '' is as the ground asks, so that it can be read. */
   ink: string;
   buttonColour: string;
+  /** '' is as the button asks. */
   buttonInk: string;
   border: string;
   borderWidth: number;
@@ -28,6 +30,8 @@ export type Look = {
   align: 'start' | 'centre';
   font: keyof typeof FONTS & string;
   headingFont: keyof typeof FONTS & string;
+  /** Pixels; on one line the heading is smaller. */
+  headingSize: number;
   /** Other colours where the visitor's machine is dark. */
   dark: { on: boolean; background: string; ink: string };
   picture: { url: string; alt: string; stands: 'above' | 'beside' };
@@ -37,9 +41,9 @@ export type Look = {
 export const STARTING_LOOK: Look = {
   inherits: true,
   background: '#10282f',
-  ink: '#f6f5f0',
+  ink: '',
   buttonColour: '#c1ebde',
-  buttonInk: '#0c2a27',
+  buttonInk: '',
   border: '#10282f',
   borderWidth: 0,
   radius: 6,
@@ -48,7 +52,8 @@ export const STARTING_LOOK: Look = {
   align: 'start',
   font: 'sans',
   headingFont: 'serif',
-  dark: { on: false, background: '#14171d', ink: '#ece8dd' },
+  headingSize: 24,
+  dark: { on: false, background: '#14171d', ink: '' },
   picture: { url: '', alt: '', stands: 'above' },
   css: '',
 };
@@ -95,13 +100,14 @@ const colour = (label: string) =>
     .lowercase()
     .label(label)
     .messages({ 'string.pattern.base': `“${label}” is written like #17645c.` });
+const inkOf = (label: string) => colour(label).allow('').default('');
 
 export const lookSchema = Joi.object<Look>({
   inherits: Joi.boolean().default(true),
   background: colour('Background').default(STARTING_LOOK.background),
-  ink: colour('Words').default(STARTING_LOOK.ink),
+  ink: inkOf('Words'),
   buttonColour: colour('Button').default(STARTING_LOOK.buttonColour),
-  buttonInk: colour('Words on the button').default(STARTING_LOOK.buttonInk),
+  buttonInk: inkOf('Words on the button'),
   border: colour('Border').default(STARTING_LOOK.border),
   borderWidth: Joi.number().integer().min(0).max(8).default(0),
   radius: Joi.number().integer().min(0).max(40).default(6),
@@ -114,10 +120,11 @@ export const lookSchema = Joi.object<Look>({
   headingFont: Joi.string()
     .valid(...Object.keys(FONTS))
     .default('serif'),
+  headingSize: Joi.number().integer().min(14).max(48).default(24).label('Size of the heading'),
   dark: Joi.object({
     on: Joi.boolean().default(false),
     background: colour('Background').default(STARTING_LOOK.dark.background),
-    ink: colour('Words').default(STARTING_LOOK.dark.ink),
+    ink: inkOf('Words'),
   }).default(STARTING_LOOK.dark),
   picture: Joi.object({
     url: webAddress('Picture'),
@@ -134,12 +141,21 @@ export const lookSchema = Joi.object<Look>({
     }),
 });
 
-/** A look with the newsletter's colour in it where it inherits. */
-export const effectiveLook = (look: Look, newsletterColour: string): Look =>
-  look.inherits ? { ...look, background: newsletterColour, ink: readable(newsletterColour), border: newsletterColour } : look;
+/** A look with the newsletter's colour in it where it inherits, and every ink that is as its ground asks. */
+export function effectiveLook(look: Look, newsletterColour: string): Look {
+  const background = look.inherits ? newsletterColour : look.background;
+  return {
+    ...look,
+    background,
+    border: look.inherits ? newsletterColour : look.border,
+    ink: look.inherits ? readable(background) : look.ink || readable(background),
+    buttonInk: look.buttonInk || readable(look.buttonColour),
+    dark: { ...look.dark, ink: look.dark.ink || readable(look.dark.background) },
+  };
+}
 
 /** Our own two inks where one of them can be read on it; on the few colours between, pure white or black, of which one always can. */
-const readable = (background: string) =>
+export const readable = (background: string) =>
   ['#f6f5f0', '#1c2230', '#ffffff', '#000000'].find((ink) => contrast(ink, background) >= 4.5) ?? '#000000';
 
 export type Faint = { what: string; ratio: number; wanted: number };
@@ -223,6 +239,32 @@ export function scopedCss(css: string): { css: string } | { fault: string } {
   return { css: root.toString().replace(/</g, '\\3c ') };
 }
 
+/** From so many pixels on, one line is one line. */
+export const LINE_FROM = 480;
+
+/**
+ * One row of heading, questions and button from 480 pixels on, and under each other below: a basis of flex that is huge in a narrower box and
+ * nothing in a wider one, since a container query would take the box its width from its contents, and in some pages that is none.
+ */
+function lineCss(look: Look): string {
+  const inside = LINE_FROM - 2 * (Math.min(look.padding, 20) + look.borderWidth);
+  const basis = `calc((${inside}px - 100%)*999)`;
+  const centre = look.align === 'centre' ? ';justify-content:center' : '';
+  return [
+    `.ink-form{display:flex;flex-wrap:wrap;gap:8px 12px;align-items:center${centre}}`,
+    `.ink-form h2{flex:3 1 ${basis};margin:0;font-size:17px;line-height:1.2}`,
+    '.ink-row{display:contents}',
+    `.ink-row>.ink-field{flex:4 1 ${basis};min-width:min(120px,100%)}`,
+    // What is ticked needs its words, and so a row of its own.
+    '.ink-row>fieldset.ink-field,.ink-row>.ink-wide{flex:1 1 100%}',
+    // The label of a question stands in it, and is there for whoever listens.
+    '.ink-row>label.ink-field>span:first-child{position:absolute;width:1px;height:1px;overflow:hidden;clip-path:inset(50%);white-space:nowrap}',
+    '.ink-row>.ink-fault{flex:1 1 100%}',
+    `.ink-form button{flex:0 1 auto;max-width:max(45%,${basis})}`,
+    '.ink-form>p.ink-small{flex:1 1 100%;margin:0!important}',
+  ].join('');
+}
+
 /**
  * The look of a form as CSS; scoped to its own classes so that it can stand bare on a page, in a frame or in a shadow root. With the form's
  * HTML given, rules for what it does not have are left out: a page that only carries the form pays for no more.
@@ -234,14 +276,14 @@ export function formCss(look: Look, shape: 'block' | 'line' = 'block', html?: st
   const small = Math.min(look.radius, 8);
   const inputs = ['input', 'textarea', 'select'].filter((name) => name === 'input' || has(`<${name}`));
   return [
-    `.ink-form{box-sizing:border-box;width:100%;max-width:${look.width ? `${look.width}px` : '46rem'};margin:0 auto;padding:${look.padding}px;border:${look.borderWidth}px solid ${look.border};border-radius:${look.radius}px;background:${look.background};color:${look.ink};font:16px/1.5 ${FONTS[look.font]};text-align:${centre ? 'center' : 'start'}}`,
+    `.ink-form{box-sizing:border-box;width:100%;max-width:${look.width ? `${look.width}px` : 'none'};margin:0 auto;padding:${shape === 'line' ? `${Math.min(look.padding, 14)}px ${Math.min(look.padding, 20)}px` : `${look.padding}px`};border:${look.borderWidth}px solid ${look.border};border-radius:${look.radius}px;background:${look.background};color:${look.ink};font:16px/1.5 ${FONTS[look.font]};text-align:${centre ? 'center' : 'start'};overflow-wrap:anywhere}`,
     '.ink-form *{box-sizing:border-box}',
-    `.ink-form h2{margin:0 0 6px;font:500 24px/1.25 ${FONTS[look.headingFont]};color:inherit}`,
+    `.ink-form h2{margin:0 0 6px;font:500 ${look.headingSize}px/1.25 ${FONTS[look.headingFont]};color:inherit}`,
     '.ink-form p{margin:0 0 14px;color:inherit}',
     has('<a ') && '.ink-form a{color:inherit}',
     has('<img') &&
-      `.ink-form img{display:block;max-width:100%;height:auto;border-radius:${Math.min(look.radius, 12)}px;${look.picture.stands === 'beside' ? 'float:inline-end;width:34%;margin:0 0 12px 20px' : 'margin:0 0 16px'}}@media(max-width:480px){.ink-form img{float:none;width:100%;margin:0 0 14px}}`,
-    '.ink-row{display:flex;flex-wrap:wrap;gap:12px;align-items:flex-end;text-align:start}',
+      `.ink-form img{display:block;max-width:100%;height:auto;border-radius:${Math.min(look.radius, 12)}px;${look.picture.stands === 'beside' ? 'float:inline-end;width:34%;margin:0 0 12px;margin-inline-start:20px' : `margin:0 ${centre ? 'auto' : '0'} 16px`}}@media(max-width:480px){.ink-form img{float:none;width:100%;margin:0 0 14px}}`,
+    `.ink-row{display:flex;flex-wrap:wrap;gap:12px;align-items:flex-end${centre ? ';justify-content:center' : ''}}`,
     '.ink-field{flex:1 1 100%;display:block;min-width:0;margin:0;padding:0;border:0;font-size:13px}',
     has('ink-half') && '.ink-half{flex:1 1 180px}',
     '.ink-field>span,.ink-field>legend{display:block;padding:0;margin:0 0 4px}',
@@ -249,7 +291,7 @@ export function formCss(look: Look, shape: 'block' | 'line' = 'block', html?: st
     `${inputs.map((name) => `.ink-field ${name}`).join()}{display:block;width:100%;min-height:44px;padding:10px 12px;border:1px solid #7b8190;border-radius:${small}px;background:#fffefb;color:#1c2230;font:inherit;font-size:16px;line-height:1.25}`,
     has('<textarea') && '.ink-field textarea{min-height:88px}',
     has('ink-tick') &&
-      `.ink-tick{display:flex;gap:10px;align-items:flex-start;margin:6px 0;font-size:14px;text-align:start}.ink-tick input{flex:0 0 auto;width:20px;height:20px;min-height:0;margin:1px 0 0;accent-color:${look.buttonColour}}`,
+      `.ink-tick{display:flex;gap:10px;align-items:flex-start;${centre ? 'justify-content:center;' : ''}margin:6px 0;font-size:14px}.ink-tick input{flex:0 0 auto;width:20px;height:20px;min-height:0;margin:1px 0 0;accent-color:${look.buttonColour}}`,
     `.ink-form button{flex:0 0 auto;min-height:44px;padding:11px 18px;border:0;border-radius:${small}px;background:${look.buttonColour};color:${look.buttonInk};font:600 16px/1.25 ${FONTS[look.font]};cursor:pointer}`,
     '.ink-form button[disabled]{opacity:.6;cursor:default}',
     `.ink-form :focus-visible{outline:3px solid ${look.buttonColour};outline-offset:2px}`,
@@ -259,8 +301,7 @@ export function formCss(look: Look, shape: 'block' | 'line' = 'block', html?: st
     // The trap for machines: not laid out at all, so that no browser fills it in for people, and it costs the page nothing.
     '.ink-form [hidden]{display:none!important}',
     '.ink-thanks{font-size:17px}',
-    shape === 'line' &&
-      '.ink-form{display:flex;flex-wrap:wrap;gap:10px 20px;align-items:center}.ink-form h2{margin:0;font-size:17px}.ink-form>p{margin:0}.ink-row{flex:1 1 320px}',
+    shape === 'line' && lineCss(look),
     look.dark.on &&
       `@media(prefers-color-scheme:dark){.ink-form{background:${look.dark.background};color:${look.dark.ink};border-color:${look.dark.background}}}`,
     'css' in own && own.css,

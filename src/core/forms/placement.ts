@@ -3,6 +3,12 @@ import Joi from 'joi';
 export const PLACEMENTS = ['panel', 'one line', 'ribbon', 'corner card', 'pop-up', 'after-post'] as const;
 export type PlacementKind = (typeof PLACEMENTS)[number];
 
+/** Does it come over the page, to be closed again? */
+export const isOver = (kind: PlacementKind): boolean => kind === 'ribbon' || kind === 'corner card' || kind === 'pop-up';
+
+/** Is it as flat as it goes? Then it has neither words under its heading nor a picture. */
+export const shapeOf = (kind: PlacementKind): 'block' | 'line' => (kind === 'one line' || kind === 'ribbon' ? 'line' : 'block');
+
 /** Where and when a form stands on a page. Read by the embed script too. */
 export type Placement = {
   kind: PlacementKind;

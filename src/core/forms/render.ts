@@ -3,6 +3,7 @@ import { escapeHtml } from '../html';
 import { HONEYPOT } from './answers';
 import type { FormDefinition } from './definition';
 import type { FormField } from './fields';
+import { shapeOf } from './placement';
 import { directionOf, wordsOf } from './words';
 
 export type FormView = {
@@ -24,6 +25,8 @@ export type FormView = {
   faults?: Record<string, string>;
   /** Values that go along with the next try, by name. */
   next?: Record<string, string>;
+  /** Names its parts, for the builder. */
+  marked?: boolean;
 };
 
 const INPUT: Partial<Record<FormField['kind'], string>> = {
@@ -38,6 +41,8 @@ const INPUT: Partial<Record<FormField['kind'], string>> = {
 export function formHtml(view: FormView): string {
   const { form } = view;
   const words = wordsOf(form.language);
+  const flat = shapeOf(form.placement.kind) === 'line';
+  const mark = (part: string) => (view.marked ? ` data-part="${part}"` : '');
   const fault = (name: string) =>
     view.faults?.[name]
       ? `<span class="ink-fault" role="alert" id="ink-fault-${name}">${escapeHtml(view.faults[name])}</span>`
@@ -54,14 +59,16 @@ export function formHtml(view: FormView): string {
     if (field.kind === 'hidden') return `<input type="hidden" name="${name}" value="${escapeHtml(field.value)}">`;
     const help = field.help ? `<span class="ink-help" id="ink-help-${name}">${escapeHtml(field.help)}</span>` : '';
     const common = ` name="${name}"${field.required ? ' required' : ''}${described(field.key, field.help)}`;
-    const place = field.placeholder ? ` placeholder="${escapeHtml(field.placeholder)}"` : '';
+    // On one line the label stands in the field itself.
+    const inside = field.placeholder || (flat ? field.label : '');
+    const place = inside ? ` placeholder="${escapeHtml(inside)}"` : '';
     const shell = (inner: string) =>
-      `<label class="ink-field${field.width === 'half' ? ' ink-half' : ''}"><span>${escapeHtml(field.label)}</span>${inner}${help}${fault(field.key)}</label>`;
+      `<label class="ink-field${field.width === 'half' ? ' ink-half' : ''}"${mark(`field:${field.key}`)}><span>${escapeHtml(field.label)}</span>${inner}${help}${fault(field.key)}</label>`;
     if (field.kind === 'yes/no')
-      return `<div class="ink-field">${tick(field.key, 'yes', field.label, typed === 'yes', 'checkbox', field.required ? ' required' : '')}${help}${fault(field.key)}</div>`;
+      return `<div class="ink-field ink-wide"${mark(`field:${field.key}`)}>${tick(field.key, 'yes', field.label, typed === 'yes', 'checkbox', field.required ? ' required' : '')}${help}${fault(field.key)}</div>`;
     if (field.kind === 'several choices') {
       const chosen = typed.split('\n');
-      return `<fieldset class="ink-field"${described(field.key, field.help)}><legend>${escapeHtml(field.label)}</legend>${field.options.map((option) => tick(field.key, option, option, chosen.includes(option))).join('')}${help}${fault(field.key)}</fieldset>`;
+      return `<fieldset class="ink-field"${mark(`field:${field.key}`)}${described(field.key, field.help)}><legend>${escapeHtml(field.label)}</legend>${field.options.map((option) => tick(field.key, option, option, chosen.includes(option))).join('')}${help}${fault(field.key)}</fieldset>`;
     }
     if (field.kind === 'choice')
       return shell(
@@ -76,23 +83,24 @@ export function formHtml(view: FormView): string {
     );
   };
   const lists = view.lists?.length
-    ? `<fieldset class="ink-field"><legend>${escapeHtml(words.lists)}</legend>${view.lists.map((list) => tick('lists', list.id, list.name, (view.values?.lists ?? view.lists?.map((entry) => entry.id).join('\n') ?? '').split('\n').includes(list.id))).join('')}${fault('lists')}</fieldset>`
+    ? `<fieldset class="ink-field"${mark('lists')}><legend>${escapeHtml(words.lists)}</legend>${view.lists.map((list) => tick('lists', list.id, list.name, (view.values?.lists ?? view.lists?.map((entry) => entry.id).join('\n') ?? '').split('\n').includes(list.id))).join('')}${fault('lists')}</fieldset>`
     : '';
   const consent = form.consent
-    ? `<div class="ink-field">${tick('consent', 'yes', form.consent, view.values?.consent === 'yes', 'checkbox', ' required')}${fault('consent')}</div>`
+    ? `<div class="ink-field ink-wide"${mark('consent')}>${tick('consent', 'yes', form.consent, view.values?.consent === 'yes', 'checkbox', ' required')}${fault('consent')}</div>`
     : '';
   const terms = form.terms.words
-    ? `<p class="ink-small">${form.terms.url ? `<a href="${escapeHtml(form.terms.url)}" target="_blank" rel="noopener">${escapeHtml(form.terms.words)}</a>` : escapeHtml(form.terms.words)}</p>`
+    ? `<p class="ink-small"${mark('terms')}>${form.terms.url ? `<a href="${escapeHtml(form.terms.url)}" target="_blank" rel="noopener">${escapeHtml(form.terms.words)}</a>` : escapeHtml(form.terms.words)}</p>`
     : '';
-  const count = view.readers !== undefined ? `<p class="ink-small">${figure(view.readers)} readers</p>` : '';
-  const picture = form.look.picture.url
-    ? `<img src="${escapeHtml(form.look.picture.url)}" alt="${escapeHtml(form.look.picture.alt)}">`
-    : '';
+  const count = view.readers !== undefined ? `<p class="ink-small"${mark('count')}>${figure(view.readers)} readers</p>` : '';
+  const picture =
+    form.look.picture.url && !flat
+      ? `<img${mark('picture')} src="${escapeHtml(form.look.picture.url)}" alt="${escapeHtml(form.look.picture.alt)}">`
+      : '';
   const hidden = (name: string, value: string | undefined) =>
     value === undefined ? '' : `<input type="hidden" name="${name}" value="${escapeHtml(value)}">`;
-  return `<form class="ink-form" method="post" action="${escapeHtml(view.action)}" lang="${form.language}" dir="${directionOf(form.language)}">
-${picture}<h2>${escapeHtml(form.heading)}</h2>${form.words ? `<p>${escapeHtml(form.words)}</p>` : ''}
-<div class="ink-row">${form.fields.map(one).join('')}${lists}${consent}<button type="submit">${escapeHtml(form.button)}</button>${fault('')}</div>${terms}${count}
+  return `<form class="ink-form"${mark('ground')} method="post" action="${escapeHtml(view.action)}" lang="${form.language}" dir="${directionOf(form.language)}">
+${picture}<h2${mark('heading')}>${escapeHtml(form.heading)}</h2>${form.words && !flat ? `<p${mark('words')}>${escapeHtml(form.words)}</p>` : ''}
+<div class="ink-row">${form.fields.map(one).join('')}${lists}${consent}<button type="submit"${mark('button')}>${escapeHtml(form.button)}</button>${fault('')}</div>${terms}${count}
 <div hidden><label>Leave this empty<input type="text" name="${HONEYPOT}" tabindex="-1" autocomplete="off"></label></div>
 ${hidden('page', view.page)}${hidden('referrer', view.referrer)}${hidden('stamp', view.stamp)}${hidden('variant', view.variant)}${Object.entries(
   view.next ?? {},
@@ -113,8 +121,8 @@ export function scriptHtml(view: FormView): string {
 }
 
 /** What stands in the form's place once it was sent in. */
-export function thanksHtml(form: FormDefinition): string {
-  return `<div class="ink-form" role="status" tabindex="-1" lang="${form.language}" dir="${directionOf(form.language)}"><p class="ink-thanks">${escapeHtml(form.thanks)}</p></div>`;
+export function thanksHtml(form: FormDefinition, marked = false): string {
+  return `<div class="ink-form"${marked ? ' data-part="ground"' : ''} role="status" tabindex="-1" lang="${form.language}" dir="${directionOf(form.language)}"><p class="ink-thanks"${marked ? ' data-part="thanks"' : ''}>${escapeHtml(form.thanks)}</p></div>`;
 }
 
 /** The form as plain HTML to restyle: no classes of ours, no script, nothing hidden but the trap. Later edits do not reach it. */

@@ -23,6 +23,8 @@ export type FormWords = {
   notEmail: string;
   consent: string;
   away: string;
+  /** The name of the cross of what comes over a page. */
+  close: string;
   problems: Record<AnswerProblem, string>;
   confirmation: { subject: string; heading: string; words: string; button: string };
 };
@@ -41,6 +43,7 @@ const EN: FormWords = {
   tooMany: 'This was sent in very often just now. Please try again in a while; nothing was lost.',
   busy: 'Very many people are signing up just now. Please wait 15 seconds and press the button again.',
   unsure: 'We could not tell whether a person sent this. Please wait 15 seconds and press the button again; nothing was lost.',
+  close: 'Close',
   noEmail: 'Please type your email address.',
   notEmail: 'This does not look like an email address. One looks like name@example.com.',
   consent: 'Please tick this first.',
@@ -78,6 +81,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     busy: 'Gerade melden sich sehr viele an. Bitte warten Sie 15 Sekunden und drücken Sie noch einmal.',
     unsure:
       'Wir konnten nicht erkennen, ob ein Mensch das abgeschickt hat. Bitte warten Sie 15 Sekunden und drücken Sie noch einmal; nichts ging verloren.',
+    close: 'Schließen',
     noEmail: 'Bitte geben Sie Ihre E-Mail-Adresse ein.',
     notEmail: 'Das sieht nicht nach einer E-Mail-Adresse aus. Eine sieht so aus: name@example.com.',
     consent: 'Bitte kreuzen Sie dies zuerst an.',
@@ -111,6 +115,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     busy: 'Beaucoup de monde s’inscrit en ce moment. Attendez 15 secondes et appuyez à nouveau.',
     unsure:
       'Nous n’avons pas pu savoir si une personne a envoyé ceci. Attendez 15 secondes et appuyez à nouveau ; rien n’est perdu.',
+    close: 'Fermer',
     noEmail: 'Indiquez votre adresse électronique.',
     notEmail: 'Cela ne ressemble pas à une adresse électronique, comme nom@example.com.',
     consent: 'Cochez d’abord cette case.',
@@ -143,6 +148,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     tooMany: 'Esto se ha enviado muchas veces ahora mismo. Inténtelo más tarde; no se ha perdido nada.',
     busy: 'Mucha gente se está apuntando ahora. Espere 15 segundos y pulse de nuevo.',
     unsure: 'No hemos podido saber si esto lo envió una persona. Espere 15 segundos y pulse de nuevo; no se ha perdido nada.',
+    close: 'Cerrar',
     noEmail: 'Escriba su dirección de correo.',
     notEmail: 'Esto no parece una dirección de correo, como nombre@example.com.',
     consent: 'Marque primero esta casilla.',
@@ -175,6 +181,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     tooMany: 'Isto foi enviado muitas vezes agora mesmo. Tente mais tarde; nada se perdeu.',
     busy: 'Há muita gente a inscrever-se agora. Espere 15 segundos e carregue de novo.',
     unsure: 'Não conseguimos saber se foi uma pessoa a enviar isto. Espere 15 segundos e carregue de novo; nada se perdeu.',
+    close: 'Fechar',
     noEmail: 'Escreva o seu endereço.',
     notEmail: 'Isto não parece um endereço, como nome@example.com.',
     consent: 'Assinale primeiro esta caixa.',
@@ -207,6 +214,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     tooMany: 'È stato mandato molto spesso proprio ora. Riprovi più tardi; nulla è andato perso.',
     busy: 'In questo momento si iscrivono in moltissimi. Aspetti 15 secondi e prema di nuovo.',
     unsure: 'Non abbiamo capito se a inviare è stata una persona. Aspetti 15 secondi e prema di nuovo; nulla è andato perso.',
+    close: 'Chiudi',
     noEmail: 'Scriva il suo indirizzo email.',
     notEmail: 'Non sembra un indirizzo email, come nome@example.com.',
     consent: 'Spunti prima questa casella.',
@@ -239,6 +247,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     tooMany: 'Dit werd zojuist heel vaak verstuurd. Probeer het later opnieuw; er is niets verloren.',
     busy: 'Er melden zich nu heel veel mensen aan. Wacht 15 seconden en druk nog eens.',
     unsure: 'We konden niet zien of een mens dit verstuurde. Wacht 15 seconden en druk nog eens; er is niets verloren.',
+    close: 'Sluiten',
     noEmail: 'Vul uw e-mailadres in.',
     notEmail: 'Dit lijkt geen e-mailadres. Een adres ziet eruit als naam@example.com.',
     consent: 'Vink dit eerst aan.',
@@ -271,6 +280,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     tooMany: 'Detta skickades väldigt ofta nyss. Försök igen om en stund; inget har gått förlorat.',
     busy: 'Väldigt många anmäler sig just nu. Vänta 15 sekunder och tryck igen.',
     unsure: 'Vi kunde inte se om en människa skickade detta. Vänta 15 sekunder och tryck igen; inget har gått förlorat.',
+    close: 'Stäng',
     noEmail: 'Skriv din e-postadress.',
     notEmail: 'Det ser inte ut som en e-postadress, till exempel namn@example.com.',
     consent: 'Kryssa i detta först.',
@@ -303,6 +313,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     tooMany: 'أُرسل هذا مرات كثيرة الآن. حاول مرة أخرى لاحقا؛ لم يضع شيء.',
     busy: 'كثيرون يسجلون الآن. انتظر 15 ثانية ثم اضغط الزر مرة أخرى.',
     unsure: 'لم نتمكن من معرفة ما إذا كان المرسل إنسانًا. انتظر 15 ثانية ثم اضغط الزر مرة أخرى؛ لم يضع شيء.',
+    close: 'إغلاق',
     noEmail: 'من فضلك اكتب عنوان بريدك.',
     notEmail: 'هذا لا يبدو عنوان بريد، مثل name@example.com.',
     consent: 'من فضلك ضع علامة هنا أولا.',
@@ -335,6 +346,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
     tooMany: 'זה נשלח פעמים רבות מאוד עכשיו. נסו שוב מאוחר יותר; דבר לא אבד.',
     busy: 'רבים מאוד נרשמים עכשיו. המתינו 15 שניות ולחצו שוב.',
     unsure: 'לא הצלחנו לדעת אם אדם שלח את זה. המתינו 15 שניות ולחצו שוב; שום דבר לא אבד.',
+    close: 'סגירה',
     noEmail: 'נא להקליד כתובת דואר.',
     notEmail: 'זו אינה נראית ככתובת דואר, כמו name@example.com.',
     consent: 'נא לסמן זאת תחילה.',

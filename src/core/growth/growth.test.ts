@@ -1,6 +1,9 @@
+import { readFileSync } from 'node:fs';
+import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { isZone, lastDays, localDay, nextDays } from './days';
-import { counted, figure, percent } from './figures';
+import { counted, figure, percent, together } from './figures';
+import { MEASURES } from './measures';
 import { ago, dayAndHour, fullTime, longDay, shortDay, spokenTime } from './times';
 
 const ZONE = 'Europe/Lisbon';
@@ -25,10 +28,36 @@ describe('figures', () => {
       '–',
       '0%',
       '0.1%',
-      '41%',
+      '41.0%',
       '98.9%',
       '100%',
     ]);
+    // More than there were to begin with: what is shown was not all that was seen, so nothing is said.
+    expect(percent(6, 5)).toBe('–');
+    expect([together([]), together(['a']), together(['a', 'b']), together(['a', 'b', 'c', 'd'])]).toEqual([
+      '',
+      'a',
+      'a and b',
+      'a, b and 2 more',
+    ]);
+  });
+  it('a rate is never nothing of some and never all of not all', () => {
+    fc.assert(
+      fc.property(fc.integer({ min: 1, max: 10_000_000 }), fc.integer({ min: 1, max: 10_000_000 }), (a, b) => {
+        const [part, whole] = [Math.min(a, b), Math.max(a, b) + 1];
+        expect(percent(part, whole)).not.toMatch(/^(0|0\.0|100|100\.0)%$/);
+        expect([percent(0, whole), percent(whole, whole)]).toEqual(['0%', '100%']);
+      }),
+    );
+  });
+});
+
+describe('measures', () => {
+  it('have one word each, and stand in docs/measures.md with it', () => {
+    const words = Object.values(MEASURES).map(([word]) => word);
+    expect(new Set(words).size).toBe(words.length);
+    const listed = readFileSync('docs/measures.md', 'utf8');
+    for (const [word, meaning] of Object.values(MEASURES)) expect(listed).toContain(`| ${word} | ${meaning} |`);
   });
 });
 

@@ -2,8 +2,9 @@
 export type Rate = { share: number; low: number; high: number };
 const Z = 1.959964;
 
+/** Null where there is nothing to divide by, or where the whole is not known to the last. */
 export function rate(part: number, whole: number): Rate | null {
-  if (whole <= 0) return null;
+  if (whole <= 0 || part > whole) return null;
   const p = Math.min(1, Math.max(0, part / whole));
   const z2 = Z * Z;
   const middle = (p + z2 / (2 * whole)) / (1 + z2 / whole);

@@ -111,13 +111,8 @@ export type Schema = {
     at: Date;
     detail: string | null;
   };
-  daily_counts: {
-    newsletter_id: string;
-    day: string;
-    asked: Generated<number>;
-    joined: Generated<number>;
-    left_count: Generated<number>;
-  };
+  /** A view; see `day_changes`. */
+  daily_counts: { newsletter_id: string; day: string; joined: number; left_count: number };
   form_days: {
     form_id: string;
     newsletter_id: string;

@@ -4,7 +4,6 @@ import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { inRehearsal } from '../db/rehearsal';
 import { noteForOwners } from '../newsletters/alerts';
-import { countDays } from '../readers/days';
 import type { Visitor } from '../readers/visitor';
 import { hashToken } from '../secrets';
 import { type ArrivingForm, arrive, giftOf } from './arrive';
@@ -104,7 +103,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     return { ...said, lists: lists.map((list) => list.public_name) };
   }
   await trx.updateTable('confirmations').set({ used_at: now }).where('token_hash', '=', row.token_hash).execute();
-  let joined = 0;
+  let joined = false;
   for (const listId of row.list_ids) {
     const standing = await trx
       .selectFrom('memberships')
@@ -114,7 +113,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
       .executeTakeFirst();
     const step = transition(standing?.state ?? null, 'confirm', true);
     if (!step.changed) continue;
-    joined += 1;
+    joined = true;
     await trx
       .updateTable('memberships')
       .set({ state: step.state, since: now, joined_at: now })
@@ -156,9 +155,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
       .execute();
   }
   // Counts last: their rows are shared by everybody who confirms at this moment, and stay locked until the commit.
-  if (joined) {
-    await countDays(ctx, trx, [{ newsletter, field: 'joined', by: joined }]);
-    if (row.form_id) await countForms(ctx, trx, [{ newsletter, formId: row.form_id, field: 'confirmed', variant: row.variant }]);
-  }
+  if (joined && row.form_id)
+    await countForms(ctx, trx, [{ newsletter, formId: row.form_id, field: 'confirmed', variant: row.variant }]);
   return { ...said, done: true };
 }

@@ -4,6 +4,7 @@ import { type Selectable, sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { type FormDefinition, formDefinitionSchema, startingForm } from '@/core/forms/definition';
 import { effectiveLook, LOOKS } from '@/core/forms/look';
+import { type FormSteps, NO_STEPS } from '@/core/growth/measures';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
@@ -25,7 +26,6 @@ export type FormView = {
   archivedAt: Date | null;
   updatedAt: Date;
 };
-export type FormSums = { loaded: number; seen: number; started: number; sentIn: number; confirmed: number };
 /** What the public side needs of a form in one query. */
 export type PublicForm = FormView & {
   newsletter: {
@@ -270,41 +270,36 @@ export async function archiveForm(ctx: Context, newsletter: Newsletter, id: stri
     .execute();
 }
 
-/** A newsletter's forms with what they brought since they were made, oldest first; archived ones last. */
-export async function formsOf(ctx: Context, newsletter: Newsletter): Promise<(FormView & FormSums)[]> {
-  const total = (column: 'loaded' | 'seen' | 'started' | 'sent_in' | 'confirmed') =>
-    sql<number>`coalesce(sum(${sql.ref(`form_days.${column}`)}), 0)::int`;
-  const rows = await ctx.db
-    .selectFrom('forms')
-    .leftJoin('form_days', 'form_days.form_id', 'forms.id')
-    .where('forms.newsletter_id', '=', newsletter.id)
-    .groupBy('forms.id')
-    .selectAll('forms')
-    .select([
-      total('loaded').as('loaded'),
-      total('seen').as('seen'),
-      total('started').as('started'),
-      total('sent_in').as('sentIn'),
-      total('confirmed').as('confirmed'),
-    ])
-    .orderBy(sql`archived_at is not null`)
-    .orderBy('forms.created_at')
-    .execute();
-  return rows.map((row) => ({
-    ...view(row),
-    loaded: row.loaded,
-    seen: row.seen,
-    started: row.started,
-    sentIn: row.sentIn,
-    confirmed: row.confirmed,
-  }));
+/** A newsletter's forms with what they brought since they were made (`core/growth/measures`), oldest first; archived ones last. */
+export async function formsOf(ctx: Context, newsletter: Newsletter): Promise<(FormView & FormSteps)[]> {
+  const [rows, visits, people] = await Promise.all([
+    ctx.db
+      .selectFrom('forms')
+      .selectAll()
+      .where('newsletter_id', '=', newsletter.id)
+      .orderBy(sql`archived_at is not null`)
+      .orderBy('created_at')
+      .execute(),
+    sql<{ id: string; loaded: number; seen: number; started: number }>`
+      select form_id as id, sum(loaded)::int as loaded, sum(seen)::int as seen, sum(started)::int as started from form_days
+      where newsletter_id = ${newsletter.id} group by 1`.execute(ctx.db),
+    sql<{ id: string; asked: number; confirmed: number; reading: number }>`
+      select name as id, sum(asked)::int as asked, sum(confirmed)::int as confirmed, sum(reading)::int as reading from (
+        select name, asked, confirmed, reading from source_months where newsletter_id = ${newsletter.id} and dimension = 'form'
+        union all select name, asked, confirmed, reading from source_changes where newsletter_id = ${newsletter.id} and dimension = 'form') p group by 1`.execute(
+      ctx.db,
+    ),
+  ]);
+  const seen = new Map(visits.rows.map(({ id, ...counts }) => [id, counts]));
+  const came = new Map(people.rows.map(({ id, ...counts }) => [id, counts]));
+  return rows.map((row) => ({ ...view(row), ...NO_STEPS, ...seen.get(row.id), ...came.get(row.id) }));
 }
 
-/** One form of a newsletter with its counts. */
-export async function formOf(ctx: Context, newsletter: Newsletter, id: string): Promise<FormView & FormSums> {
-  const found = (await formsOf(ctx, newsletter)).find((form) => form.id === id);
-  if (!found) throw new Fault('not-found', 'This form is gone.');
-  return found;
+/** One form of a newsletter. */
+export async function formOf(ctx: Context, newsletter: Newsletter, id: string): Promise<FormView> {
+  const row = await ofNewsletter(ctx.db, newsletter, id).executeTakeFirst();
+  if (!row) throw new Fault('not-found', 'This form is gone.');
+  return view(row);
 }
 
 /** PostgreSQL gives a row another xmin whenever it is written. */

@@ -24,7 +24,7 @@ const COLUMNS = ['form_id', 'newsletter_id', 'address_key', 'address', 'reason',
 const LEFT_OUT = new Set(['proof', 'ticket', 'stamp', 'sure', 'trial', HONEYPOT]);
 
 /** Notes these, no two of one form and address, in one statement. The newest word of an address replaces the one before. */
-export async function hold(ctx: Pick<Context, 'db' | 'clock'>, held: Held[]): Promise<void[]> {
+export async function hold(ctx: Pick<Context, 'db' | 'clock'>, held: Held[]): Promise<null[]> {
   const at = ctx.clock.now();
   const ids = [...new Set(held.map(({ wish }) => wish.form.id))];
   const { rows: full } = await sql<{ form_id: string; n: number }>`
@@ -53,7 +53,7 @@ export async function hold(ctx: Pick<Context, 'db' | 'clock'>, held: Held[]): Pr
       on conflict (form_id, address_key) do update set reason = excluded.reason, sent = excluded.sent, network = excluded.network, agent = excluded.agent, at = excluded.at`.execute(
       ctx.db,
     );
-  return held.map(() => undefined);
+  return held.map(() => null);
 }
 
 /** Whoever came through is held back no more. In the caller's transaction. */

@@ -1,16 +1,17 @@
 import { sql } from 'kysely';
 import { lastDays, localDay } from '@/core/growth/days';
+import type { FormSteps } from '@/core/growth/measures';
 import { probabilityBetter } from '@/core/growth/rates';
 import type { Context, Newsletter } from '../context';
 
 export type Counted = { name: string; readers: number; confirmed: number };
 export type Place = { host: string; path: string; lastAt: Date; loads: number };
-export type FormSteps = {
-  days: { loaded: number; seen: number; started: number; sentIn: number; confirmed: number };
+export type FormResult = {
+  days: FormSteps;
   /** Of those who came at least 30 days ago and confirmed: how many there are, and how many read now. */
   stayed: { of: number; still: number };
 };
-export type FormInsight = FormSteps & {
+export type FormInsight = FormResult & {
   pages: Counted[];
   sources: Counted[];
   campaigns: Counted[];
@@ -19,26 +20,39 @@ export type FormInsight = FormSteps & {
 
 const DAYS = 28;
 
-/** What a form has brought in the last days, step by step, and who stayed. */
-export async function stepsOf(ctx: Context, newsletter: Newsletter, formId: string, days = DAYS): Promise<FormSteps> {
-  const now = ctx.clock.now();
-  const since = lastDays(now, newsletter.time_zone, days)[0]!;
-  const counted = await sql<FormSteps['days']>`
-    select coalesce(sum(loaded), 0)::int as loaded, coalesce(sum(seen), 0)::int as seen, coalesce(sum(started), 0)::int as started,
-           coalesce(sum(sent_in), 0)::int as "sentIn", coalesce(sum(confirmed), 0)::int as confirmed
-    from form_days where form_id = ${formId} and day >= ${since}`.execute(ctx.db);
-  // By the day they came: whoever came within the last 30 days cannot have stayed for so long.
-  const stayed = await sql<FormSteps['stayed']>`
-    select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as still from source_parts
-    where newsletter_id = ${newsletter.id} and dimension = 'form' and name = ${formId} and day < ${localDay(new Date(now.getTime() - 30 * 86_400_000), newsletter.time_zone)}::date`.execute(
-    ctx.db,
-  );
-  return { days: counted.rows[0]!, stayed: stayed.rows[0]! };
+/** What all forms of a newsletter, or one, brought in the last days (`core/growth/measures`). */
+export async function stepsOf(ctx: Context, newsletter: Newsletter, days: number, formId?: string): Promise<FormSteps> {
+  const since = lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!;
+  const only = (column: string) => (formId ? sql`and ${sql.ref(column)} = ${formId}` : sql``);
+  const [visits, people] = await Promise.all([
+    sql<Pick<FormSteps, 'loaded' | 'seen' | 'started'>>`
+      select coalesce(sum(loaded), 0)::int as loaded, coalesce(sum(seen), 0)::int as seen, coalesce(sum(started), 0)::int as started
+      from form_days where newsletter_id = ${newsletter.id} and day >= ${since} ${only('form_id')}`.execute(ctx.db),
+    sql<Pick<FormSteps, 'asked' | 'confirmed' | 'reading'>>`
+      select coalesce(sum(asked), 0)::int as asked, coalesce(sum(confirmed), 0)::int as confirmed, coalesce(sum(reading), 0)::int as reading
+      from source_since(${newsletter.id}, ${since}::date) where dimension = 'form' ${only('name')}`.execute(ctx.db),
+  ]);
+  return { ...visits.rows[0]!, ...people.rows[0]! };
+}
+
+/** The same of one form, with who stayed. */
+async function resultOf(ctx: Context, newsletter: Newsletter, formId: string, days = DAYS): Promise<FormResult> {
+  const before = localDay(new Date(ctx.clock.now().getTime() - 30 * 86_400_000), newsletter.time_zone);
+  const [counted, stayed] = await Promise.all([
+    stepsOf(ctx, newsletter, days, formId),
+    // By the day they came: whoever came within the last 30 days cannot have stayed for so long.
+    sql<FormResult['stayed']>`
+      select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as still from source_parts
+      where newsletter_id = ${newsletter.id} and dimension = 'form' and name = ${formId} and day < ${before}::date`.execute(
+      ctx.db,
+    ),
+  ]);
+  return { days: counted, stayed: stayed.rows[0]! };
 }
 
 export type FormComparison = {
-  a: FormSteps;
-  b: FormSteps /** That of those who were shown the form, b confirms more. */;
+  a: FormResult;
+  b: FormResult /** That of those who were shown the form, b confirms more. */;
   bWins: number;
 };
 
@@ -49,8 +63,8 @@ export async function compareForms(
   [a, b]: [string, string],
   days: number,
 ): Promise<FormComparison> {
-  const [one, other] = await Promise.all([stepsOf(ctx, newsletter, a, days), stepsOf(ctx, newsletter, b, days)]);
-  const arm = (steps: FormSteps) => ({ shown: steps.days.loaded, converted: steps.days.confirmed });
+  const [one, other] = await Promise.all([resultOf(ctx, newsletter, a, days), resultOf(ctx, newsletter, b, days)]);
+  const arm = (steps: FormResult) => ({ shown: steps.days.loaded, converted: steps.days.confirmed });
   return { a: one, b: other, bWins: probabilityBetter(arm(one), arm(other)) };
 }
 
@@ -65,7 +79,7 @@ export async function insightOf(ctx: Context, newsletter: Newsletter, formId: st
     return rows;
   };
   const [steps, pages, sources, campaigns, places] = await Promise.all([
-    stepsOf(ctx, newsletter, formId),
+    resultOf(ctx, newsletter, formId),
     by('page'),
     by('source'),
     by('campaign'),

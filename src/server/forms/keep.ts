@@ -9,7 +9,6 @@ import { newId } from '../ids';
 import { countUses } from '../limits';
 import { postAll } from '../mail/post';
 import { noteForOwners } from '../newsletters/alerts';
-import { countDays } from '../readers/days';
 import { type KnownVoice, pickVoice, voicesOf } from '../senders/senders';
 import { type Asked, arrive, confirmationLetter } from './arrive';
 import { countForms } from './counts';
@@ -71,11 +70,6 @@ async function keepAll(ctx: Context, trx: Db, wishes: Wish[], lists: List[], voi
     moved.filter((step) => step.state === 'reading'),
   );
   // Counts last: their rows are shared by everybody who signs up at this moment, and stay locked until the commit.
-  await countDays(
-    ctx,
-    trx,
-    moved.map((step) => ({ newsletter: step.kept.wish.form.newsletter, field: step.state === 'reading' ? 'joined' : 'asked' })),
-  );
   await countForms(
     ctx,
     trx,

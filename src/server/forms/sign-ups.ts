@@ -22,7 +22,7 @@ const LANES = 2;
 export class SignUps {
   readonly #found: Batch<string, PublicForm | null>;
   readonly #kept: Batch<Asking, Outcome>;
-  readonly #held: Batch<Held, void>;
+  readonly #held: Batch<Held, null>;
   readonly #domains: MailDomains;
   /** Forms as they were last seen. Nothing is kept for one whose mark has changed, so an old one here does no harm. */
   readonly #known = new Map<string, PublicForm>();

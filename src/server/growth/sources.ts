@@ -21,6 +21,7 @@ export type SourceCount = {
   confirmed: number;
   reading: number;
 };
+/** All who signed up by a form, and those counted by what is known of them. */
 export type Sources = { asked: number; confirmed: number; by: Record<Dimension, SourceCount[]> };
 
 const MOST = 10;
@@ -35,9 +36,11 @@ export async function sourcesOf(ctx: Context, newsletter: Newsletter, days: numb
     ), ranked as (
       select *, row_number() over (partition by dimension order by confirmed desc, asked desc, name) as place from counted
     )
-    select r.dimension, coalesce(f.name, r.name) as name, r.asked, r.confirmed, r.reading from ranked r
+    select 'all' as dimension, '' as name, coalesce(sum(asked), 0)::int as asked, coalesce(sum(confirmed), 0)::int as confirmed, coalesce(sum(reading), 0)::int as reading
+    from counted where dimension = 'form'
+    union all (select r.dimension, coalesce(f.name, r.name) as name, r.asked, r.confirmed, r.reading from ranked r
     left join forms f on r.dimension = 'form' and f.newsletter_id = ${newsletter.id} and f.id::text = r.name
-    where r.place <= ${MOST} order by r.dimension, r.place`.execute(ctx.db);
+    where r.place <= ${MOST} and r.dimension <> 'all' order by r.dimension, r.place)`.execute(ctx.db);
   const all = rows.find((row) => row.dimension === 'all');
   const by = Object.fromEntries(
     DIMENSIONS.map((dimension) => [

@@ -1,8 +1,10 @@
 import { sql } from 'kysely';
 import { lastDays } from '@/core/growth/days';
+import type { FormSteps } from '@/core/growth/measures';
 import { type NewPostsView, newPostsOf } from '../autosend/new-posts';
 import type { Context, Newsletter } from '../context';
 import { formsOf } from '../forms/forms';
+import { stepsOf } from '../forms/insight';
 import { type Totals, totalsOf } from '../readers/readers';
 import { type DomainView, domainsOf } from '../senders/domains';
 import { type SenderView, sendersOf } from '../senders/senders';
@@ -10,14 +12,13 @@ import { type LaterShare, laterShares, type RampDayView, rampOf } from '../sendi
 import { type LetterRow, lettersOf } from '../sending/views';
 
 export type DayCount = { day: string; joined: number; left: number };
-export type Funnel = { loaded: number; sentIn: number; confirmed: number };
 export type Standing = { provider: string; settled: number; delivered: number; refused: number };
 export type Today = {
   now: Date;
   totals: Totals;
   days: DayCount[];
   week: { joined: number; left: number };
-  funnel: Funnel;
+  funnel: FormSteps;
   standing: Standing[];
   letters: LetterRow[];
   senders: SenderView[];
@@ -45,7 +46,7 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
       .where('newsletter_id', '=', newsletter.id)
       .where('day', '>=', names[0]!)
       .execute(),
-    funnelOf(ctx, newsletter, names[0]!),
+    stepsOf(ctx, newsletter, DAYS),
     standingOf(ctx, newsletter),
     lettersOf(ctx, newsletter, 12),
     sendersOf(ctx, newsletter),
@@ -101,18 +102,6 @@ async function triedBySelf(ctx: Context, newsletter: Newsletter): Promise<boolea
     .where('newsletter_id', '=', newsletter.id)
     .where('sent_in_at', 'is not', null);
   return (await trial.executeTakeFirst()) !== undefined;
-}
-
-async function funnelOf(ctx: Context, newsletter: Newsletter, since: string): Promise<Funnel> {
-  const row = await ctx.db
-    .selectFrom('form_days')
-    .select(sql<number>`coalesce(sum(loaded), 0)::int`.as('loaded'))
-    .select(sql<number>`coalesce(sum(sent_in), 0)::int`.as('sentIn'))
-    .select(sql<number>`coalesce(sum(confirmed), 0)::int`.as('confirmed'))
-    .where('newsletter_id', '=', newsletter.id)
-    .where('day', '>=', since)
-    .executeTakeFirstOrThrow();
-  return row;
 }
 
 /**

@@ -71,7 +71,7 @@ export async function foldCounts(ctx: Context): Promise<void> {
   await ctx.db.transaction().execute(async (trx) => {
     const { rows } = await sql<{ mine: boolean }>`select pg_try_advisory_xact_lock(hashtext('fold')) as mine`.execute(trx);
     if (!rows[0]?.mine) return;
-    await sql`select fold_letter(), fold_people(), fold_source()`.execute(trx);
+    await sql`select fold_letter(), fold_people(), fold_source(), fold_day()`.execute(trx);
     await sql`
       update routes r set due_at = j.due from (select route_id, min(next_due) as due from route_jobs where not resting group by 1) j
       where r.id = j.route_id and (r.due_at is null or r.due_at > j.due)`.execute(trx);

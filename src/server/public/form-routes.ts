@@ -1,10 +1,14 @@
+import { createHash } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { join as joinPath } from 'node:path';
 import { asFault, Fault } from '@/core/faults';
 import type { FormDefinition } from '@/core/forms/definition';
 import { formCss } from '@/core/forms/look';
+import { isOver, shapeOf } from '@/core/forms/placement';
 import { formHtml, scriptHtml, thanksHtml } from '@/core/forms/render';
+import { standCss, standing } from '@/core/forms/stand';
 import { wordsOf } from '@/core/forms/words';
+import { escapeHtml } from '@/core/html';
 import { parseAddress } from '@/core/readers/address';
 import type { Context } from '../context';
 import type { FormBook } from '../forms/counts';
@@ -27,22 +31,31 @@ const load = async (publicId: string, find: (publicId: string) => Promise<Public
 };
 
 const action = (ctx: Context, form: PublicForm) => `${ctx.config.linkOrigin}/e/form/${form.publicId}`;
-const shapeOf = (definition: FormDefinition) =>
-  definition.placement.kind === 'one line' || definition.placement.kind === 'ribbon' ? 'line' : 'block';
 
 /** Tells the page around a frame how high the form is, so that nothing is cut off and nothing scrolls. The one script a frame has. */
 const FRAME_SCRIPT =
   "new ResizeObserver(function(){parent.postMessage({inkset:location.pathname,height:Math.ceil(document.documentElement.getBoundingClientRect().height)},'*')}).observe(document.documentElement)";
 
-function framed(form: PublicForm, definition: FormDefinition, body: string, status = 200, script = ''): PublicAnswer {
+type Around = { ctx: Context; request: PublicRequest; form: PublicForm; definition: FormDefinition };
+
+/**
+ * A form, or what stands in its place, in somebody's frame; opened by itself it is a page of its newsletter's, with its name and postal address. A
+ * browser says which of the two it asks for (Fetch Metadata); one that does not gets what stands in a frame.
+ */
+function around({ ctx, request, form, definition }: Around, body: string, status = 200, script = ''): PublicAnswer {
+  const { newsletter } = form;
+  const own = request.headers.get('sec-fetch-dest') === 'document';
+  const style = `<style>${formCss(definition.look, shapeOf(definition.placement.kind))}</style>`;
+  const address = newsletter.postal_address.replace(/\r?\n/g, ', ');
   return page({
-    name: form.newsletter.name,
-    title: definition.heading,
-    bare: true,
+    name: newsletter.name,
+    title: own ? `${definition.heading}, ${newsletter.name}` : definition.heading,
+    bare: !own,
+    ...(own ? { home: `${ctx.config.webOrigin}/at/${newsletter.slug}` } : {}),
     status,
     language: definition.language,
-    script: `${FRAME_SCRIPT};${script}`,
-    body: `<style>${formCss(definition.look, shapeOf(definition))}</style>${body}`,
+    script: own ? script : `${FRAME_SCRIPT};${script}`,
+    body: own ? `${style}${body}<footer><small>${escapeHtml(address)}</small></footer>` : `${style}<main>${body}</main>`,
   });
 }
 
@@ -56,7 +69,7 @@ async function viewOf(ctx: Context, form: PublicForm, definition: FormDefinition
   };
 }
 
-/** GET /e/form/ID: the form as a page, for frames and for its own address. The page around it comes from the Referer. */
+/** GET /e/form/ID: the form for frames, and as a page at its own address. The page around a frame comes from the Referer. */
 export async function showForm(
   ctx: Context,
   signUps: SignUps,
@@ -66,10 +79,11 @@ export async function showForm(
 ): Promise<PublicAnswer> {
   try {
     const form = await load(publicId, (id) => signUps.form(id));
-    const around = request.headers.get('referer') ?? '';
+    const { definition } = form;
+    const from = request.headers.get('referer') ?? '';
     // Without a script there is nowhere to remember which version somebody saw, so frames show the form itself.
-    book.add({ form, field: 'loaded', variant: form.test ? 'a' : '', place: around, client: request.client });
-    return framed(form, form.definition, formHtml({ ...(await viewOf(ctx, form, form.definition)), page: around }));
+    book.add({ form, field: 'loaded', variant: form.test ? 'a' : '', place: from, client: request.client });
+    return around({ ctx, request, form, definition }, formHtml({ ...(await viewOf(ctx, form, definition)), page: from }));
   } catch (error) {
     const fault = asFault(error);
     return saying('Sign up', 'This form cannot be shown', fault.sentence, fault.status);
@@ -84,36 +98,50 @@ function built(name: 'form' | 'site' | 'frame' | 'proof'): string {
   return known;
 }
 
-const JS = { 'content-type': 'text/javascript; charset=utf-8', 'cache-control': 'public, max-age=60', ...CORS };
+const JS = { 'content-type': 'text/javascript; charset=utf-8', ...CORS };
 
 /** GET /e/site.js and /e/frame.js: the same for everybody, so they may be kept for an hour. */
 export const plainScript = (name: 'site' | 'frame'): PublicAnswer =>
   answer(built(name), { headers: { ...JS, 'cache-control': 'public, max-age=3600' } });
 
-/** GET /e/form/ID.js: the script with the form as it is now, so that what is published reaches every page at once. */
-export async function formScript(ctx: Context, signUps: SignUps, publicId: string): Promise<PublicAnswer> {
+/**
+ * GET /e/form/ID.js: the script with the form as it is now. Browsers keep it and ask each time whether it is still the one (RFC 9110 section 8.8.3), so
+ * that what is published reaches every page at once, and one that has not changed costs next to nothing.
+ */
+export async function formScript(
+  ctx: Context,
+  signUps: SignUps,
+  request: PublicRequest,
+  publicId: string,
+): Promise<PublicAnswer> {
   try {
     const form = await load(publicId, (id) => signUps.form(id));
-    const version = async (definition: FormDefinition) => {
-      const html = scriptHtml(await viewOf(ctx, form, definition));
+    const view = async (definition: FormDefinition) => ({ definition, view: await viewOf(ctx, form, definition) });
+    const shown = [await view(form.definition), ...(form.test ? [await view(form.test)] : [])];
+    const counts = shown.map((one) => one.view.readers ?? '');
+    const mark = createHash('sha256')
+      .update([form.mark, ...counts, ctx.config.linkOrigin, built('form')].join(' '))
+      .digest('base64url');
+    const etag = `"${mark.slice(0, 24)}"`;
+    const headers = { ...JS, 'cache-control': 'public, no-cache', etag };
+    if (request.headers.get('if-none-match')?.includes(etag)) return answer('', { status: 304, headers });
+    const [a, b] = shown.map((one) => {
+      const { definition } = one;
+      const html = standing(definition, scriptHtml(one.view));
       return {
-        css: formCss(definition.look, shapeOf(definition), html),
+        css: standCss(definition, html),
         html,
-        thanks: thanksHtml(definition),
+        thanks: standing(definition, thanksHtml(definition)),
         redirect: definition.next.redirect,
         placement: definition.placement,
+        over: isOver(definition.placement.kind),
         away: wordsOf(definition.language).away,
       };
-    };
-    const data = {
-      id: form.publicId,
-      action: action(ctx, form),
-      a: await version(form.definition),
-      b: form.test && (await version(form.test)),
-    };
+    });
+    const data = { id: form.publicId, action: action(ctx, form), a, b: b ?? null };
     // "<" is escaped so that the text stays inert wherever it is pasted.
     const body = built('form').replace('__FORM__', () => JSON.stringify(data).replace(/</g, '\\u003c'));
-    return answer(body, { headers: JS });
+    return answer(body, { headers });
   } catch (error) {
     // A page of somebody else's must not break because a form is gone: the script does nothing, and says why in a comment.
     return answer(`/* Inkset: ${asFault(error).sentence.replace(/\*\//g, '')} */`, {
@@ -167,7 +195,7 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: PublicRe
     if (wantsJson) return json({ ok: true }, 200, CORS);
     if (definition.next.redirect)
       return answer('', { status: 303, headers: { location: definition.next.redirect, 'cache-control': 'no-store' } });
-    return framed(form, definition, thanksHtml(definition));
+    return around({ ctx, request, form, definition }, thanksHtml(definition));
   } catch (error) {
     const fault = asFault(error);
     // Joining may have looked at the form anew.
@@ -193,7 +221,7 @@ export async function sendForm(ctx: Context, signUps: SignUps, request: PublicRe
         faults: fault.fields ?? { '': fault.sentence },
         next: proof ? { ticket: proof.ticket } : fault.next,
       };
-      return framed(form, definition, formHtml(view), fault.status, proof ? solving(proof.challenge) : '');
+      return around({ ctx, request, form, definition }, formHtml(view), fault.status, proof ? solving(proof.challenge) : '');
     }
     return saying(form?.newsletter.name ?? 'Sign up', 'That did not work', value.sentence, fault.status);
   }

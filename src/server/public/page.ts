@@ -12,6 +12,8 @@ export type PublicPage = {
   status?: number;
   noFrame?: boolean;
   bare?: boolean;
+  /** The page's heading is the newsletter's name, which leads here. */
+  home?: string;
   language?: string;
   script?: string;
 };
@@ -20,10 +22,10 @@ const CSS = `:root{color-scheme:light dark;--paper:#f6f5f0;--sheet:#fffefb;--ink
 @media(prefers-color-scheme:dark){:root{--paper:#14171d;--sheet:#1b1f27;--ink:#ece8dd;--ink2:#b3b1a8;--rule:#373c47;--act:#7fc4b6;--on:#10231f}}
 *{box-sizing:border-box}body{margin:0;background:var(--paper);color:var(--ink);font:17px/1.6 Georgia,'Times New Roman',serif}
 main{max-width:36rem;margin:0 auto;padding:12vh 20px 40px}header{font-size:16px;color:var(--ink2);border-bottom:3px double var(--rule);padding-bottom:10px;margin-bottom:28px}
-h1{font-weight:500;font-size:30px;line-height:1.25;margin:0 0 12px}p{margin:0 0 16px}a{color:var(--act)}
+header h1{margin:0}header a{color:inherit;text-decoration:none}h1{font-weight:500;font-size:30px;line-height:1.25;margin:0 0 12px}p{margin:0 0 16px}a{color:var(--act)}
 button{font:600 16px/1.2 system-ui,sans-serif;padding:13px 22px;border:0;border-radius:4px;background:var(--act);color:var(--on);cursor:pointer}
 button.plain{background:none;color:var(--act);box-shadow:inset 0 0 0 1.5px var(--act)}section{margin-top:32px;border-top:1px solid var(--rule);padding-top:20px}
-button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}`;
+button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}footer{margin-top:32px}`;
 
 /**
  * Sends the page's form by itself a moment after the page can be seen: a page that is fetched or opened in the background is not. Whoever presses the
@@ -34,7 +36,9 @@ export const SENDS_ITSELF =
 
 /** A page for readers: no script, readable everywhere, in light and dark, cached nowhere. */
 export function page(view: PublicPage): PublicAnswer {
-  const inner = view.bare ? view.body : `<main><header>${escapeHtml(view.name)}</header>${view.body}</main>`;
+  const inner = view.bare
+    ? view.body
+    : `<main><header>${view.home ? `<h1><a href="${escapeHtml(view.home)}">${escapeHtml(view.name)}</a></h1>` : escapeHtml(view.name)}</header>${view.body}</main>`;
   const html = `<!doctype html><html lang="${escapeHtml(view.language ?? 'en')}" dir="${directionOf(view.language ?? 'en')}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><meta name="robots" content="noindex"><title>${escapeHtml(
     view.title,
   )}</title><style>${view.bare ? 'body{margin:0;background:transparent}' : CSS}</style></head><body>${inner}${view.script ? `<script>${view.script}</script>` : ''}</body></html>`;

@@ -1,5 +1,7 @@
 import { asFault, Fault } from '@/core/faults';
+import { ON_LIST } from '@/core/forms/definition';
 import { FORM_WORDS } from '@/core/forms/words';
+import { together } from '@/core/growth/figures';
 import { escapeHtml } from '@/core/html';
 import { isSigned } from '@/core/keys';
 import { readDeliveryToken } from '@/core/sending/token';
@@ -26,7 +28,7 @@ export async function confirmPage(ctx: Context, request: PublicRequest, token: s
     const { newsletter, title, words, redirect, gift, language } = found;
     if (!found.done) {
       const own = (FORM_WORDS[language] ?? FORM_WORDS.en!).confirmation;
-      const asked = own.words.replace('LABEL', together(found.lists) || newsletter.name);
+      const asked = own.words.replace('LABEL', together(found.lists, 20) || newsletter.name);
       const body = `<h1>${escapeHtml(own.heading)}</h1><p>${escapeHtml(asked)}</p><form method="post"><button>${escapeHtml(own.button)}</button></form>`;
       return page({ name: newsletter.name, title: own.heading, body, language, script: SENDS_ITSELF });
     }
@@ -35,8 +37,8 @@ export async function confirmPage(ctx: Context, request: PublicRequest, token: s
       words || `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`
     ).split(/\n{2,}/);
     const given = gift ? `<p><a href="${escapeHtml(gift.url)}">${escapeHtml(gift.label)}</a></p>` : '';
-    const body = `<h1>${escapeHtml(title || 'You are on the list')}</h1>${sentences.map((text) => `<p>${escapeHtml(text)}</p>`).join('')}${given}`;
-    return page({ name: newsletter.name, title: title || 'You are on the list', body, language });
+    const body = `<h1>${escapeHtml(title || ON_LIST)}</h1>${sentences.map((text) => `<p>${escapeHtml(text)}</p>`).join('')}${given}`;
+    return page({ name: newsletter.name, title: title || ON_LIST, body, language });
   } catch (error) {
     const fault = asFault(error);
     return saying(
@@ -80,9 +82,6 @@ export async function giftPage(ctx: Context, token: string): Promise<PublicAnswe
   }
 }
 
-const together = (names: string[]) =>
-  names.length < 2 ? (names[0] ?? '') : `${names.slice(0, -1).join(', ')} and ${names.at(-1)}`;
-
 /**
  * GET /e/leave/TOKEN shows a button; POST leaves, whether the button or a mail program sends it (RFC 8058). What goes on is named and can be left
  * too, and leaving can be taken back.
@@ -115,10 +114,10 @@ function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving
       'You have unsubscribed',
       `No more letters of ${newsletter.name} will come. If you ever want to come back, sign up again at ${ctx.config.webOrigin}/at/${newsletter.slug}.`,
     );
-  const what = together(lists);
+  const what = together(lists, 20);
   const title = `${unsubscribe}: ${what}`;
   const more = goesOn.length
-    ? `<section><p>You also get ${escapeHtml(together(goesOn))}, which would go on.</p>${button(`${unsubscribe}: everything`, 'all', true)}</section>`
+    ? `<section><p>You also get ${escapeHtml(together(goesOn, 20))}, which would go on.</p>${button(`${unsubscribe}: everything`, 'all', true)}</section>`
     : '';
   const body = `<h1>${escapeHtml(title)}</h1><p>One click, and no more letters of ${escapeHtml(what)} come. You need not say why.</p>${button(unsubscribe)}${more}`;
   return page({ name: newsletter.name, title, body, language: newsletter.language });
@@ -128,12 +127,12 @@ function hasLeft(ctx: Context, { newsletter, lists, goesOn, undo }: Leaving): Pu
   const { unsubscribe } = letterWords(newsletter.language);
   const title = 'You have unsubscribed';
   const rest = goesOn.length
-    ? `<section><p>You still get ${escapeHtml(together(goesOn))}.</p>${button(`${unsubscribe}: ${together(goesOn)}`, 'all', true)}</section>`
+    ? `<section><p>You still get ${escapeHtml(together(goesOn, 20))}.</p>${button(`${unsubscribe}: ${together(goesOn, 20)}`, 'all', true)}</section>`
     : '';
   const back = undo.length
     ? `<section><p>A slip? For a day you can take it back here.</p>${button('Take it back', 'return', true, undo)}</section>`
     : `<p>If you ever want to come back, <a href="${escapeHtml(`${ctx.config.webOrigin}/at/${newsletter.slug}`)}">sign up again</a>.</p>`;
-  const what = together(lists) || newsletter.name;
+  const what = together(lists, 20) || newsletter.name;
   const body = `<h1 role="status">${title}</h1><p>No more letters of ${escapeHtml(what)} will come.</p>${rest}${back}`;
   return page({ name: newsletter.name, title, body, language: newsletter.language });
 }
@@ -141,7 +140,7 @@ function hasLeft(ctx: Context, { newsletter, lists, goesOn, undo }: Leaving): Pu
 function hasReturned({ newsletter, lists }: Leaving): PublicAnswer {
   const { unsubscribe } = letterWords(newsletter.language);
   const title = 'You are back on the list';
-  const body = `<h1 role="status">${title}</h1><p>The next letter of ${escapeHtml(together(lists))} comes to you again. Every letter ends with a link to unsubscribe.</p>${button(unsubscribe, undefined, true)}`;
+  const body = `<h1 role="status">${title}</h1><p>The next letter of ${escapeHtml(together(lists, 20))} comes to you again. Every letter ends with a link to unsubscribe.</p>${button(unsubscribe, undefined, true)}`;
   return page({ name: newsletter.name, title, body, language: newsletter.language });
 }
 

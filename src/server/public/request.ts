@@ -49,7 +49,7 @@ export function overFetch(paths: PublicPaths): PublicHandler {
     });
     const bytes = typeof answered.body === 'string' ? answered.body : new Uint8Array(answered.body);
     // These have no body (RFC 9110 section 8.6), and a web Response refuses even an empty one.
-    return new Response(status === 204 ? null : bytes, { status, headers: answered.headers });
+    return new Response(status === 204 || status === 304 ? null : bytes, { status, headers: answered.headers });
   };
 }
 

@@ -22,7 +22,9 @@ export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new
       if (request.method === 'POST')
         return more === 'note' ? noteForm(signUps, request, id, book) : sendForm(ctx, signUps, request, id);
       if (reads)
-        return id.endsWith('.js') ? formScript(ctx, signUps, id.slice(0, -3)) : showForm(ctx, signUps, request, id, book);
+        return id.endsWith('.js')
+          ? formScript(ctx, signUps, request, id.slice(0, -3))
+          : showForm(ctx, signUps, request, id, book);
     }
     if ((kind === 'site.js' || kind === 'frame.js') && reads) return plainScript(kind === 'site.js' ? 'site' : 'frame');
     if (kind === 'pick' && reads) return pickingPage(ctx, request.url.searchParams);

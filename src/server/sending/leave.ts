@@ -7,7 +7,6 @@ import type { Context } from '../context';
 import { type Db, inTransaction } from '../db/connection';
 import { inRehearsal } from '../db/rehearsal';
 import { noteForOwners } from '../newsletters/alerts';
-import { countDays } from '../readers/days';
 import type { Visitor } from '../readers/visitor';
 import { countLetters } from './counts';
 import { cancelWhatTheyLeft } from './silence';
@@ -142,7 +141,6 @@ export async function leave(
     if (meant.length && !rehearsed) {
       await cancelWhatTheyLeft(ctx, db, reader.id);
       if (found.copy && ref.delivery) await countLeave(db, now, found, ref);
-      await countDays(ctx, db, [{ newsletter, field: 'left_count' }]);
     }
     return said(found, true);
   });
@@ -185,7 +183,7 @@ async function move(
  */
 export async function comeBack(ctx: Context, token: string, visitor: Visitor, listIds: string[]): Promise<Leaving> {
   const ref = refOf(ctx, token, 'leave');
-  const back = await among(ctx, async (db, rehearsed): Promise<Leaving | 'expired' | null> => {
+  const back = await among(ctx, async (db): Promise<Leaving | 'expired' | null> => {
     await db.selectFrom('readers').select('id').where('id', '=', ref.readerId).forUpdate().executeTakeFirst();
     const before = await standing(db, ref);
     if (!before) return null;
@@ -198,7 +196,6 @@ export async function comeBack(ctx: Context, token: string, visitor: Visitor, li
       db,
     );
     for (const { id } of left) await move(db, before, id, 'return', now, visitor);
-    if (left.length && !rehearsed) await countDays(ctx, db, [{ newsletter: before.newsletter, field: 'joined' }]);
     const after = (await standing(db, ref))!;
     const reads = after.on.filter((list) => list.state === 'reading' && listIds.includes(list.id));
     if (reads.length === 0) return 'expired';

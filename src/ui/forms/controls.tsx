@@ -132,3 +132,44 @@ export function Colour({ label, value, change }: Base & { value: string; change:
     </Labelled>
   );
 }
+
+type InkProps = Base & {
+  /** '' for what the ground asks. */
+  value: string;
+  /** The ink as it is, and its contrast with what it stands on. */
+  shown: string;
+  ratio: number;
+  /** What is said where it is not set. */
+  asked: string;
+  change: (value: string) => void;
+};
+
+/** An ink: as what it stands on asks, or one's own; its contrast is said. */
+export function Ink({ label, value, shown, ratio, asked, change }: InkProps) {
+  return (
+    <Labelled label={label}>
+      {(id) => (
+        <>
+          <span className="flex items-center gap-2 rounded-md border bg-sheet px-2.5 py-2">
+            <span aria-hidden className="size-4 shrink-0 rounded-xs border" style={{ background: shown }} />
+            <select
+              id={id}
+              value={value ? 'own' : ''}
+              onChange={(event) => change(event.target.value ? shown : '')}
+              className="min-w-0 flex-1 bg-transparent text-[13.5px] leading-5"
+            >
+              <option value="">{asked}</option>
+              <option value="own">an ink of its own</option>
+            </select>
+            <span className="shrink-0 font-mono text-[12px] whitespace-nowrap">{ratio.toFixed(1)} : 1</span>
+          </span>
+          {value !== '' && (
+            <span className="mt-2 block">
+              <Colour label={`${label}, its colour`} value={value} change={change} />
+            </span>
+          )}
+        </>
+      )}
+    </Labelled>
+  );
+}

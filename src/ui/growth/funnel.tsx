@@ -1,27 +1,15 @@
 import { figure, percent } from '@/core/growth/figures';
+import { type FormSteps, wordOf } from '@/core/growth/measures';
 
 type Step = { label: string; value: number; of?: { value: number; words: string } };
 
 /** From seeing a form to reading: each step with its count and its share of the one before. */
-export function Funnel({
-  loaded,
-  sentIn,
-  confirmed,
-  waiting,
-}: {
-  loaded: number;
-  sentIn: number;
-  confirmed: number;
-  waiting: number;
-}) {
+export function Funnel({ steps: { loaded, asked, confirmed, reading } }: { steps: FormSteps }) {
   const steps: Step[] = [
-    { label: 'Form was shown', value: loaded },
-    { label: 'Sent it in', value: sentIn, of: { value: loaded, words: 'of shown' } },
-    {
-      label: 'Confirmed by email',
-      value: confirmed,
-      of: { value: sentIn, words: waiting ? `of sent in, ${figure(waiting)} still waiting` : 'of sent in' },
-    },
+    { label: wordOf('shown'), value: loaded },
+    { label: wordOf('signedUp'), value: asked, of: { value: loaded, words: 'of shown' } },
+    { label: wordOf('confirmed'), value: confirmed, of: { value: asked, words: 'of signed up' } },
+    { label: wordOf('reading'), value: reading, of: { value: confirmed, words: 'of confirmed' } },
   ];
   const most = Math.max(1, ...steps.map((step) => step.value));
   return (

@@ -1,48 +1,68 @@
 import clsx from 'clsx';
 import type { ReactNode } from 'react';
 
-export type Column = { title: string; figure?: boolean; hideNarrow?: boolean };
+export type Column = {
+  title: string;
+  figure?: boolean;
+  /** Is not shown on narrow screens. */
+  hideNarrow?: boolean;
+  /** The title is for whoever listens: what stands under it speaks for itself. */
+  silent?: boolean;
+};
+type Props = { label: string; columns: Column[]; rows: { key: string; cells: ReactNode[] }[] };
 
-/** An open table, ruled with hairlines. Figures stand right; columns marked so are dropped on narrow screens. */
-export function Table({
-  label,
-  columns,
-  rows,
-}: {
-  label: string;
-  columns: Column[];
-  rows: { key: string; cells: ReactNode[] }[];
-}) {
+/**
+ * An open table, ruled with hairlines; figures stand right. On narrow screens each row is read downwards: its first cell, then the others with their
+ * titles before them. The roles are said, since browsers forget them where a table is laid out in another way.
+ */
+export function Table({ label, columns, rows }: Props) {
   const cell = (column: Column | undefined) =>
-    clsx(column?.figure && 'figures text-right', column?.hideNarrow && 'hidden md:table-cell');
+    clsx(column?.figure && 'figures md:text-right', column?.hideNarrow && 'max-md:hidden');
   return (
-    <div className="overflow-x-auto">
-      <table className="w-full border-collapse" aria-label={label}>
-        <thead>
-          <tr className="border-b text-left text-[12px] text-ink-2">
-            {columns.map((column) => (
-              <th
-                key={column.title}
-                scope="col"
-                className={clsx('px-2.5 py-2.5 font-semibold', column.title.length < 18 && 'whitespace-nowrap', cell(column))}
-              >
-                {column.title}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map((row) => (
-            <tr key={row.key} className="border-b border-rule-2 align-top">
-              {row.cells.map((content, n) => (
-                <td key={columns[n]?.title} className={clsx('px-2.5 py-2.5', cell(columns[n]))}>
+    // biome-ignore-start lint/a11y/noRedundantRoles: a table laid out as blocks is none to a browser
+    <table role="table" className="w-full border-collapse max-md:block" aria-label={label}>
+      <thead role="rowgroup" className="max-md:sr-only">
+        <tr role="row" className="border-b text-left text-[12px] text-ink-2">
+          {columns.map((column) => (
+            <th
+              key={column.title}
+              role="columnheader"
+              scope="col"
+              className={clsx('px-2.5 py-2.5 font-semibold', column.title.length < 18 && 'whitespace-nowrap', cell(column))}
+            >
+              {column.silent ? <span className="sr-only">{column.title}</span> : column.title}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody role="rowgroup" className="max-md:block">
+        {rows.map((row) => (
+          <tr
+            key={row.key}
+            role="row"
+            className="border-b border-rule-2 align-top max-md:flex max-md:flex-wrap max-md:items-baseline max-md:gap-x-4 max-md:gap-y-1 max-md:py-2.5"
+          >
+            {row.cells.map((content, n) => {
+              const column = columns[n];
+              return (
+                <td
+                  key={column?.title}
+                  role="cell"
+                  className={clsx('md:px-2.5 md:py-2.5', n === 0 && 'max-md:w-full', cell(column))}
+                >
+                  {n > 0 && column && !column.silent && (
+                    <span aria-hidden className="mr-1.5 text-small text-ink-2 md:hidden">
+                      {column.title}
+                    </span>
+                  )}
                   {content}
                 </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+              );
+            })}
+          </tr>
+        ))}
+      </tbody>
+    </table>
+    // biome-ignore-end lint/a11y/noRedundantRoles: see above
   );
 }

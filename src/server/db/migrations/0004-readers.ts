@@ -79,14 +79,6 @@ create table held_back (
 );
 create index on held_back (newsletter_id);
 create index on held_back (at);
-create table daily_counts (
-  newsletter_id uuid not null references newsletters on delete cascade,
-  day date not null,
-  asked int not null default 0,
-  joined int not null default 0,
-  left_count int not null default 0,
-  primary key (newsletter_id, day)
-);
 create table trials (
   id uuid primary key,
   form_id uuid not null references forms on delete cascade,
@@ -243,7 +235,6 @@ create table rehearsal.suppressions (like public.suppressions including all);
 create table rehearsal.reader_answers (like public.reader_answers including all);
 create table rehearsal.reader_tags (like public.reader_tags including all);
 create table rehearsal.form_days (like public.form_days including all);
-create table rehearsal.daily_counts (like public.daily_counts including all);
 create trigger reader_gets_domain before insert on rehearsal.readers for each row
   when (new.domain_id is null or new.created_on is null) execute function reader_gets_domain();
 `)

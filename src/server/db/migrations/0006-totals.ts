@@ -83,6 +83,10 @@ create view letter_counts as select newsletter_id, letter_id, ${sums(LETTER)} fr
 
 ${counted('people', 'people_totals', ['newsletter_id uuid', 'kind text', 'key text'], PEOPLE)}
 ${counted('source', 'source_counts', ['newsletter_id uuid', 'dimension text', 'name text', 'day date'], SOURCE)}
+-- People who began to read, and who read nothing any more, by their newsletter's local day.
+${counted('day', 'daily_counts', ['day date', 'newsletter_id uuid'], ['joined', 'left_count'])}
+create index on day_sums (newsletter_id, day);
+alter table day_sums add foreign key (newsletter_id) references newsletters on delete cascade;
 create index on source_sums (newsletter_id, day);
 create index on source_months (newsletter_id, month);
 alter table letter_sums add foreign key (newsletter_id) references newsletters on delete cascade;
@@ -145,19 +149,26 @@ end $$;
 ${(['insert', 'update', 'delete'] as const)
   .map((act) => {
     const rows = [
-      act !== 'insert' ? 'select reader_id, list_id, newsletter_id, state, -1 as n from old_rows' : '',
-      act !== 'delete' ? 'select reader_id, list_id, newsletter_id, state, 1 as n from new_rows' : '',
+      act !== 'insert' ? 'select reader_id, list_id, newsletter_id, state, since, -1 as n from old_rows' : '',
+      act !== 'delete' ? 'select reader_id, list_id, newsletter_id, state, since, 1 as n from new_rows' : '',
     ]
       .filter(Boolean)
       .join(' union all ');
     return `
 create function memberships_${act}() returns trigger language plpgsql as $$
 begin
-  update readers r set lists_reading = lists_reading + d.reading, lists_waiting = lists_waiting + d.waiting, lists_left = lists_left + d.gone,
+  ${act === 'delete' ? '' : 'with moved as ('}update readers r set lists_reading = lists_reading + d.reading, lists_waiting = lists_waiting + d.waiting, lists_left = lists_left + d.gone,
     confirmed = r.confirmed or d.reading > 0
-  from (select reader_id, coalesce(sum(n) filter (where state = 'reading'), 0)::int as reading, coalesce(sum(n) filter (where state = 'waiting'), 0)::int as waiting,
+  from (select reader_id, ${act === 'delete' ? '' : 'max(since) as at, '}coalesce(sum(n) filter (where state = 'reading'), 0)::int as reading, coalesce(sum(n) filter (where state = 'waiting'), 0)::int as waiting,
           coalesce(sum(n) filter (where state = 'left'), 0)::int as gone from (${rows}) m group by reader_id) d
-  where r.id = d.reader_id and (d.reading <> 0 or d.waiting <> 0 or d.gone <> 0);
+  where r.id = d.reader_id and (d.reading <> 0 or d.waiting <> 0 or d.gone <> 0)${
+    act === 'delete'
+      ? ''
+      : ` returning r.newsletter_id, d.at, r.lists_reading - d.reading as before, r.lists_reading as after)
+  insert into day_changes (day, newsletter_id, joined, left_count)
+  select (m.at at time zone n.time_zone)::date, n.id, count(*) filter (where before = 0), count(*) filter (where after = 0)
+  from moved m join newsletters n on n.id = m.newsletter_id where (before = 0) <> (after = 0) group by 1, 2`
+  };
   insert into people_changes (newsletter_id, kind, key, reading, waiting, left_count, unreachable)
   select m.newsletter_id, 'list', m.list_id::text,
     coalesce(sum(n) filter (where m.state = 'reading' and r.address_state = 'fine'), 0), coalesce(sum(n) filter (where m.state = 'waiting'), 0),

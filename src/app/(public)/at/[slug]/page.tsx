@@ -2,6 +2,7 @@ import type { Metadata } from 'next';
 import { notFound } from 'next/navigation';
 import { cache } from 'react';
 import { formCss } from '@/core/forms/look';
+import { shapeOf } from '@/core/forms/placement';
 import { formHtml } from '@/core/forms/render';
 import { hostedForm } from '@/server/forms/forms';
 import { stamp } from '@/server/forms/stamp';
@@ -43,7 +44,7 @@ export default async function Page({ params }: Props) {
         {newsletter.name}
       </h1>
       {newsletter.description && <p className="mt-4 font-serif text-[21px] leading-8 text-ink-2">{newsletter.description}</p>}
-      <style>{formCss(form.definition.look)}</style>
+      <style>{formCss(form.definition.look, shapeOf(form.definition.placement.kind))}</style>
       <div className="mt-8" dangerouslySetInnerHTML={{ __html: html }} />
       <p className="mt-8 text-small text-ink-2">{newsletter.postal_address.replace(/\r?\n/g, ', ')}</p>
     </main>

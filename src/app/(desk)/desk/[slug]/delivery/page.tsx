@@ -134,7 +134,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         {senders.length > 0 && (
           <Table
             label="Senders"
-            columns={[{ title: 'Name and address' }, { title: 'Used', hideNarrow: true }, { title: 'State' }, { title: '' }]}
+            columns={[
+              { title: 'Name and address' },
+              { title: 'Used', hideNarrow: true },
+              { title: 'State' },
+              { title: 'What to do', silent: true },
+            ]}
             rows={senders.map((sender) => ({
               key: sender.id,
               cells: [

@@ -3,7 +3,9 @@
 import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
 import { archiveForm, createForm, dropDraft, duplicateForm, publishForm, restoreVersion, saveDraft } from '@/server/forms/forms';
+import { dropHeld } from '@/server/forms/held';
 import { pickingAddress } from '@/server/forms/picking';
+import { letIn } from '@/server/forms/sign-ups';
 import { endTest, startTest } from '@/server/forms/tests';
 import { endTrial, startTrial } from '@/server/forms/trials';
 import { keepGift, keepPicture } from '@/server/newsletters/media';
@@ -53,6 +55,15 @@ export async function tryForm(slug: string, id: string, address: string): Promis
 }
 export async function endTry(slug: string, trial: string): Done {
   return onDesk(slug, (ctx, newsletter) => endTrial(ctx, newsletter, trial));
+}
+export async function letHeldIn(slug: string, id: string, key: string): Done {
+  return onDesk(slug, (ctx, newsletter) => letIn(ctx, newsletter, id, key));
+}
+export async function dropOneHeld(slug: string, id: string, key: string): Done {
+  return onDesk(slug, (ctx, newsletter) => dropHeld(ctx, newsletter, id, key));
+}
+export async function dropAllHeld(slug: string, id: string): Done {
+  return onDesk(slug, (ctx, newsletter) => dropHeld(ctx, newsletter, id));
 }
 export async function beginTest(slug: string, id: string): Done {
   return anew(slug, id, await onDesk(slug, (ctx, newsletter) => startTest(ctx, newsletter, id)));

@@ -2,9 +2,10 @@ import clsx from 'clsx';
 import type { Metadata } from 'next';
 import Link from 'next/link';
 import { figure, percent } from '@/core/growth/figures';
+import { wordOf } from '@/core/growth/measures';
 import { type Rate, rate } from '@/core/growth/rates';
 import { formsOf } from '@/server/forms/forms';
-import { compareForms, type FormSteps } from '@/server/forms/insight';
+import { compareForms, type FormResult } from '@/server/forms/insight';
 import { type Dimension, type SourceCount, sourcesOf } from '@/server/growth/sources';
 import { Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
@@ -71,8 +72,7 @@ export default async function Page({ params, searchParams }: Props) {
           <>Nobody signed up in the last {PERIODS[days]}. Put a form where your readers finish a post, and they appear here.</>
         ) : (
           <>
-            In the last {PERIODS[days]} <b>{figure(sources.asked)}</b> asked for letters and <b>{figure(sources.confirmed)}</b>{' '}
-            confirmed
+            In the last {PERIODS[days]} <b>{figure(sources.asked)}</b> signed up and <b>{figure(sources.confirmed)}</b> confirmed
             {best?.name === 'direct' && '; most came straight to your site'}
             {best && best.name !== 'direct' && (
               <>
@@ -132,10 +132,10 @@ function Counted({ dimension, rows }: { dimension: Dimension; rows: SourceCount[
       label={title}
       columns={[
         { title: 'Name' },
-        { title: 'Asked', figure: true },
-        { title: 'Confirmed', figure: true },
-        { title: 'Of asked', figure: true, hideNarrow: true },
-        { title: 'Read now', figure: true, hideNarrow: true },
+        { title: wordOf('signedUp'), figure: true },
+        { title: wordOf('confirmed'), figure: true },
+        { title: 'Of signed up', figure: true, hideNarrow: true },
+        { title: wordOf('reading'), figure: true, hideNarrow: true },
       ]}
       rows={rows.map((row) => ({
         key: row.name,
@@ -182,15 +182,19 @@ function FormChoice({
   );
 }
 
-function Compared({ names, steps }: { names: [string, string]; steps: [FormSteps, FormSteps] }) {
-  const rows: [label: string, count: (one: FormSteps) => string, share: (one: FormSteps) => string][] = [
-    ['Shown', ({ days }) => figure(days.loaded), () => ''],
-    ['Really seen', ({ days }) => figure(days.seen), ({ days }) => span(rate(days.seen, days.loaded))],
-    ['Begun', ({ days }) => figure(days.started), ({ days }) => span(rate(days.started, days.seen))],
-    ['Sent in', ({ days }) => figure(days.sentIn), ({ days }) => span(rate(days.sentIn, days.loaded))],
-    ['Confirmed', ({ days }) => figure(days.confirmed), ({ days }) => span(rate(days.confirmed, days.sentIn))],
+function Compared({ names, steps }: { names: [string, string]; steps: [FormResult, FormResult] }) {
+  const rows: [label: string, count: (one: FormResult) => string, share: (one: FormResult) => string][] = [
+    [wordOf('shown'), ({ days }) => figure(days.loaded), () => ''],
+    [wordOf('seen'), ({ days }) => figure(days.seen), ({ days }) => span(rate(days.seen, days.loaded))],
+    [wordOf('begun'), ({ days }) => figure(days.started), ({ days }) => span(rate(days.started, days.seen))],
+    [wordOf('signedUp'), ({ days }) => figure(days.asked), ({ days }) => span(rate(days.asked, days.loaded))],
+    [wordOf('confirmed'), ({ days }) => figure(days.confirmed), ({ days }) => span(rate(days.confirmed, days.asked))],
     ['Confirmed, of shown', () => '', ({ days }) => span(rate(days.confirmed, days.loaded))],
-    ['Still here, day 30', ({ stayed }) => figure(stayed.still), ({ stayed }) => span(rate(stayed.still, stayed.of))],
+    [
+      'Still here, of all who came over 30 days ago',
+      ({ stayed }) => figure(stayed.still),
+      ({ stayed }) => span(rate(stayed.still, stayed.of)),
+    ],
   ];
   return (
     <Table

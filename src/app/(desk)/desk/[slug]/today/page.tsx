@@ -92,7 +92,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <JoinedLeft days={data.days} />
         </Section>
         <Section title="From visit to reader" aside="28 days, all forms">
-          <Funnel {...data.funnel} waiting={data.totals.waiting} />
+          <Funnel steps={data.funnel} />
         </Section>
       </div>
 

@@ -1,82 +1,76 @@
 import type { Metadata } from 'next';
+import Link from 'next/link';
 import { formCodes, siteSnippet } from '@/core/forms/codes';
 import { effectiveLook } from '@/core/forms/look';
-import { figure, percent } from '@/core/growth/figures';
-import { type Rate, rate } from '@/core/growth/rates';
-import { ago, fullTime, spokenTime } from '@/core/growth/times';
+import { counted, figure, percent } from '@/core/growth/figures';
+import { wordOf } from '@/core/growth/measures';
+import { rate } from '@/core/growth/rates';
 import { fieldsOf } from '@/server/forms/fields';
-import { formOf, versionsOf } from '@/server/forms/forms';
-import { type Counted, insightOf } from '@/server/forms/insight';
-import { testOf } from '@/server/forms/tests';
-import { listsOf } from '@/server/readers/readers';
+import { formOf, formsOf } from '@/server/forms/forms';
+import { heldCounts, MOST_HELD } from '@/server/forms/held';
+import { stepsOf } from '@/server/forms/insight';
+import { listsOf, totalsOf } from '@/server/readers/readers';
 import { sendersOf } from '@/server/senders/senders';
-import { FormEditor } from '@/ui/forms/form-editor';
-import { ActionButton } from '@/ui/kit/action-form';
-import { Chip, Note, Section } from '@/ui/kit/page';
-import { Table } from '@/ui/kit/table';
+import { Builder } from '@/ui/forms/builder';
+import { Note } from '@/ui/kit/page';
 import { deskOf, orNotFound } from '../../../../../desk';
-import {
-  addPicture,
-  archive,
-  beginTest,
-  discard,
-  duplicate,
-  endTry,
-  finishTest,
-  giveFile,
-  keepDraft,
-  publish,
-  restore,
-  showPage,
-  tryForm,
-} from '../actions';
+import { addPicture, endTry, giveFile, keepDraft, publish, showPage, tryForm } from '../actions';
 
 export const metadata: Metadata = { title: 'Form' };
 
-const span = (found: Rate | null) =>
-  found ? `${percent(found.share, 1)}, surely ${percent(found.low, 1)} to ${percent(found.high, 1)}` : '–';
-
 type Props = { params: Promise<{ slug: string; id: string }>; searchParams: Promise<{ again?: string }> };
 
+/** A form, made where it stands. */
 export default async function Page({ params, searchParams }: Props) {
   const { slug, id } = await params;
   const { again } = await searchParams;
   const { ctx, newsletter, person } = await deskOf(slug);
   const form = await orNotFound(formOf(ctx, newsletter, id));
-  const [lists, known, senders, versions, insight, test] = await Promise.all([
+  const [lists, known, senders, steps, held, totals, all] = await Promise.all([
     listsOf(ctx, newsletter),
     fieldsOf(ctx, newsletter),
     sendersOf(ctx, newsletter),
-    versionsOf(ctx, newsletter, id),
-    insightOf(ctx, newsletter, form.id),
-    testOf(ctx, newsletter, id),
+    stepsOf(ctx, newsletter, 28, form.id),
+    heldCounts(ctx, newsletter),
+    totalsOf(ctx, newsletter),
+    formsOf(ctx, newsletter),
   ]);
-  const now = ctx.clock.now();
-  const zone = newsletter.time_zone;
-  const { days, stayed } = insight;
   const live = { ...form.definition, look: effectiveLook(form.definition.look, newsletter.colour) };
   const written = form.draft ?? form;
-  const counts: [string, string, string][] = [
-    ['Shown', figure(days.loaded), `${figure(days.seen)} really seen`],
-    ['Begun', figure(days.started), `${percent(days.started, days.seen)} of seen`],
-    ['Sent in', figure(days.sentIn), span(rate(days.sentIn, days.loaded))],
-    ['Confirmed', figure(days.confirmed), span(rate(days.confirmed, days.sentIn))],
-    ['Still here, day 30', figure(stayed.still), `${percent(stayed.still, stayed.of)} of ${figure(stayed.of)}`],
+  const signedUp = rate(steps.asked, steps.loaded);
+  const figures: [word: string, value: number, beside: string][] = [
+    [wordOf('shown'), steps.loaded, `${figure(steps.seen)} really seen`],
+    [
+      wordOf('signedUp'),
+      steps.asked,
+      signedUp ? `${percent(steps.asked, steps.loaded)}, surely ${percent(signedUp.low, 1)} to ${percent(signedUp.high, 1)}` : '',
+    ],
+    [wordOf('confirmed'), steps.confirmed, steps.asked ? percent(steps.confirmed, steps.asked) : ''],
+    [wordOf('reading'), steps.reading, steps.confirmed ? `${percent(steps.reading, steps.confirmed)} of those` : ''],
   ];
+  const heldHere = held.get(form.id) ?? 0;
+  const base = `/desk/${slug}/forms/${id}/figures`;
   return (
-    <FormEditor
-      // The editor keeps what is typed; only when the server has put something else in its place does it begin anew.
+    <Builder
+      // The builder keeps what is typed; only when the server has put something else in its place does it begin anew.
       key={`${form.version}-${again ?? ''}`}
       written={{ name: form.name, definition: written.definition, listIds: written.listIds }}
       savedAt={form.draft?.savedAt ?? form.updatedAt}
       version={form.version}
       isDraft={form.draft !== null}
-      newsletter={{ name: newsletter.name, colour: newsletter.colour, site: newsletter.site }}
-      lists={lists.map(({ id: listId, name, reading }) => ({ id: listId, name, reading }))}
+      newsletter={{
+        name: newsletter.name,
+        colour: newsletter.colour,
+        site: newsletter.site,
+        reading: totals.reading,
+      }}
+      lists={lists.map(({ id: listId, name, reading, doubleOptIn }) => ({ id: listId, name, reading, doubleOptIn }))}
       known={known}
+      others={all.filter((other) => other.id !== form.id && !other.archivedAt).map((other) => other.name)}
       senders={senders
         .filter((sender) => sender.state === 'confirmed')
-        .map((sender) => ({ id: sender.id, name: `${sender.name} <${sender.address}>` }))}
+        .sort((a, b) => Number(b.isDefault) - Number(a.isDefault))
+        .map((sender) => ({ id: sender.id, name: sender.name, from: `${sender.name} <${sender.address}>` }))}
       codes={formCodes(
         {
           publicId: form.publicId,
@@ -88,7 +82,7 @@ export default async function Page({ params, searchParams }: Props) {
         ctx.config.linkOrigin,
       )}
       snippet={siteSnippet(ctx.config.linkOrigin)}
-      zone={zone}
+      zone={newsletter.time_zone}
       back={`/desk/${slug}/forms`}
       keep={keepDraft.bind(null, slug, id)}
       publish={publish.bind(null, slug, id)}
@@ -102,179 +96,42 @@ export default async function Page({ params, searchParams }: Props) {
         end: endTry.bind(null, slug),
       }}
     >
-      {form.archivedAt && (
-        <Note tone="look" title="This form is put away">
-          Pages that still carry it show nothing.
-        </Note>
-      )}
-      <dl className="figures mt-4 grid grid-cols-2 divide-rule rounded-lg border bg-sheet sm:grid-cols-5 sm:divide-x">
-        {counts.map(([label, value, under]) => (
-          <div key={label} className="px-4 py-3">
-            <dt className="text-[13px] text-ink-2">{label}</dt>
-            <dd>
-              <span className="block font-serif text-[23px] leading-7">{value}</span>
-              <span className="text-small text-ink-2">{under}</span>
-            </dd>
-          </div>
-        ))}
-      </dl>
-      <p className="mt-1.5 text-small text-ink-2">The last 28 days. “Surely” is where the true rate lies in 19 of 20 cases.</p>
-
-      <div className="mt-7 grid gap-x-7 md:grid-cols-2">
-        <Section title="Where readers came from">
-          <CountedList rows={insight.sources} none="Nobody came through this form yet." />
-        </Section>
-        <Section title="Which pages brought them">
-          <CountedList rows={insight.pages} none="No page is known yet." />
-        </Section>
-      </div>
-      {insight.campaigns.length > 0 && (
-        <Section title="Campaigns">
-          <CountedList rows={insight.campaigns} none="" />
-        </Section>
-      )}
-      <Section title="Seen on" aside="where it was really loaded">
-        {insight.places.length === 0 ? (
-          <p className="py-2.5 text-ink-2">
-            On no page yet. Open the page that carries the form, then come back here: a page is counted when its visitor turns
-            away from it.
-          </p>
-        ) : (
-          <Table
-            label="Pages that carry the form"
-            columns={[{ title: 'Page' }, { title: 'Loaded', figure: true }, { title: 'Last', figure: true }]}
-            rows={insight.places.map((place) => ({
-              key: place.host + place.path,
-              cells: [
-                <span key="p" className="break-all">
-                  {place.host + place.path}
-                </span>,
-                figure(place.loads),
-                <span key="t" title={fullTime(place.lastAt, zone)}>
-                  {ago(place.lastAt, now)}
-                </span>,
-              ],
-            }))}
-          />
-        )}
-      </Section>
-
-      <Section
-        title="Form test"
-        aside={test ? `since ${spokenTime(test.startedAt, now, zone)}` : 'two versions, shown at random'}
-      >
-        {test ? (
-          <>
-            <p className="py-2.5">
-              Version B (“{test.heading}”) is better with a probability of <b>{percent(test.bWins, 1)}</b>.{' '}
-              <span className="text-ink-2">
-                {test.bWins > 0.95 || test.bWins < 0.05
-                  ? 'That is as sure as it needs to be.'
-                  : 'Let it run on: this may still turn.'}
-              </span>
-            </p>
-            <Table
-              label="The two versions"
-              columns={[
-                { title: 'Version' },
-                { title: 'Shown', figure: true },
-                { title: 'Sent in', figure: true },
-                { title: 'Confirmed', figure: true },
-                { title: 'Of shown', figure: true },
-              ]}
-              rows={(['a', 'b'] as const).map((arm) => ({
-                key: arm,
-                cells: [
-                  arm === 'a' ? 'A, the form as it is' : 'B, the other one',
-                  figure(test[arm].shown),
-                  figure(test[arm].sentIn),
-                  figure(test[arm].confirmed),
-                  span(test[arm].rate),
-                ],
-              }))}
-            />
-            <div className="mt-3 flex gap-2">
-              <ActionButton action={finishTest.bind(null, slug, id, 'a')} done="Version A stays">
-                End it, keep A
-              </ActionButton>
-              <ActionButton action={finishTest.bind(null, slug, id, 'b')} done="Version B is live">
-                End it, keep B
-              </ActionButton>
+      <section>
+        <h2 className="border-b pb-2 font-serif text-head">Its last 28 days</h2>
+        <dl className="figures">
+          {figures.map(([word, value, beside]) => (
+            <div key={word} className="flex items-baseline gap-2 border-b border-rule-2 py-2">
+              <dt className="flex-1">{word}</dt>
+              <dd className="text-right">
+                <b>{figure(value)}</b> {beside && <span className="block text-small text-ink-2">{beside}</span>}
+              </dd>
             </div>
-          </>
-        ) : (
-          <div className="flex flex-wrap items-center justify-between gap-3 py-2.5">
-            <p className="max-w-xl text-ink-2">
-              Change something and, instead of publishing it, show it to half of your visitors.
-            </p>
-            <ActionButton action={beginTest.bind(null, slug, id)} done="Half of your visitors see version B now">
-              Test the draft as version B
-            </ActionButton>
-          </div>
+          ))}
+        </dl>
+        {form.archivedAt && (
+          <Note tone="look" title="This form is put away">
+            Pages that still carry it show nothing.
+          </Note>
         )}
-      </Section>
-
-      <Section title="Versions" aside={`${versions.length} published`}>
-        <Table
-          label="Versions"
-          columns={[{ title: 'Version' }, { title: 'Heading' }, { title: 'Published' }, { title: '' }]}
-          rows={versions.slice(0, 12).map((entry) => ({
-            key: String(entry.version),
-            cells: [
-              `${entry.version}`,
-              entry.heading,
-              <span key="t" className="text-ink-2">
-                {spokenTime(entry.publishedAt, now, zone)}
-              </span>,
-              entry.version === form.version ? (
-                <Chip key="c" tone="fine">
-                  live
-                </Chip>
-              ) : (
-                <ActionButton
-                  key="r"
-                  action={restore.bind(null, slug, id, entry.version)}
-                  done="It is your draft now. Publish it to bring it back."
-                >
-                  Bring back
-                </ActionButton>
-              ),
-            ],
-          }))}
-        />
-        <div className="mt-3 flex flex-wrap gap-2">
-          {form.draft && (
-            <ActionButton action={discard.bind(null, slug, id)} done="The draft is gone; what is live stays">
-              Throw the draft away
-            </ActionButton>
-          )}
-          <ActionButton action={duplicate.bind(null, slug, id)}>Duplicate</ActionButton>
-          {!form.hosted && (
-            <ActionButton
-              action={archive.bind(null, slug, id, form.archivedAt === null)}
-              done={form.archivedAt ? 'It is in use again' : 'Put away'}
-            >
-              {form.archivedAt ? 'Use it again' : 'Put it away'}
-            </ActionButton>
-          )}
-        </div>
-      </Section>
-    </FormEditor>
-  );
-}
-
-function CountedList({ rows, none }: { rows: Counted[]; none: string }) {
-  if (rows.length === 0) return <p className="py-2.5 text-ink-2">{none}</p>;
-  return (
-    <ul>
-      {rows.map((row) => (
-        <li key={row.name} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
-          <span className="min-w-0 break-all">{row.name}</span>
-          <span className="figures shrink-0 text-small text-ink-2">
-            <b className="text-[14px] text-ink">{figure(row.confirmed)}</b> of {figure(row.readers)}
-          </span>
-        </li>
-      ))}
-    </ul>
+        {heldHere > 0 && (
+          <Note
+            tone="look"
+            title={
+              heldHere >= MOST_HELD
+                ? `${figure(MOST_HELD)} or more were held back`
+                : `${counted(heldHere, 'was', 'were')} held back`
+            }
+            action={{ label: 'Look at them', href: `${base}#held` }}
+          >
+            They looked like a machine’s and showed no work.
+          </Note>
+        )}
+        <p className="mt-3 text-[13px]">
+          <Link href={base} className="link">
+            All its figures, tests and versions
+          </Link>
+        </p>
+      </section>
+    </Builder>
   );
 }

@@ -21,7 +21,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         <Section title="Who works on it">
           <Table
             label="Members"
-            columns={[{ title: 'Person' }, { title: 'Role' }, { title: '' }]}
+            columns={[{ title: 'Person' }, { title: 'Role' }, { title: 'What to do', silent: true }]}
             rows={[
               ...members.map((member) => ({
                 key: member.userId,

@@ -1,0 +1,81 @@
+'use client';
+
+import { useCallback, useEffect, useRef, useState } from 'react';
+import type { ActionResult } from '@/core/faults';
+import type { FormDefinition } from '@/core/forms/definition';
+
+export type Written = { name: string; definition: FormDefinition; listIds: string[] };
+export type Saved = { kind: 'saved'; at: Date } | { kind: 'typing' } | { kind: 'fault'; sentence: string };
+type Keep = (written: Written) => Promise<ActionResult<{ savedAt: Date }>>;
+
+const MOST_STEPS = 100;
+const AFTER_MS = 600;
+const AWAY: ActionResult<{ savedAt: Date }> = {
+  ok: false,
+  error: { code: 'unreachable', sentence: 'We could not be reached; what you typed is still here.' },
+};
+
+/** What is being written of a form: it saves itself after each pause, can be undone and redone, and asks before it would be lost. */
+export function useDraft(start: { written: Written; savedAt: Date; isDraft: boolean }, keep: Keep) {
+  const [written, setWritten] = useState(start.written);
+  const [past, setPast] = useState<Written[]>([]);
+  const [future, setFuture] = useState<Written[]>([]);
+  const [saved, setSaved] = useState<Saved>({ kind: 'saved', at: start.savedAt });
+  const [isDraft, setIsDraft] = useState(start.isDraft);
+  const dirty = useRef(false);
+  const turn = useRef(0);
+  // The page gives a new function each time it is made anew; that alone is no reason to save.
+  const keepNow = useRef(keep);
+  keepNow.current = keep;
+
+  const write = useCallback(
+    (next: Written) => {
+      dirty.current = true;
+      setPast((all) => [...all.slice(-MOST_STEPS), written]);
+      setFuture([]);
+      setWritten(next);
+    },
+    [written],
+  );
+  const step = (from: Written[], setFrom: (all: Written[]) => void, to: (change: (all: Written[]) => Written[]) => void) => {
+    const last = from.at(-1);
+    if (!last) return;
+    dirty.current = true;
+    setFrom(from.slice(0, -1));
+    to((all) => [...all, written]);
+    setWritten(last);
+  };
+
+  useEffect(() => {
+    if (!dirty.current) return;
+    setSaved({ kind: 'typing' });
+    const mine = ++turn.current;
+    const timer = setTimeout(async () => {
+      const result = await keepNow.current(written).catch(() => AWAY);
+      if (mine !== turn.current) return;
+      setSaved(
+        result.ok ? { kind: 'saved', at: new Date(result.value.savedAt) } : { kind: 'fault', sentence: result.error.sentence },
+      );
+      if (result.ok) setIsDraft(true);
+    }, AFTER_MS);
+    return () => clearTimeout(timer);
+  }, [written]);
+
+  // Leaving with something unsaved asks first.
+  useEffect(() => {
+    if (saved.kind === 'saved') return;
+    const ask = (event: BeforeUnloadEvent) => event.preventDefault();
+    addEventListener('beforeunload', ask);
+    return () => removeEventListener('beforeunload', ask);
+  }, [saved.kind]);
+
+  return {
+    written,
+    write,
+    saved,
+    isDraft,
+    published: () => setIsDraft(false),
+    undo: past.length ? () => step(past, setPast, setFuture) : null,
+    redo: future.length ? () => step(future, setFuture, setPast) : null,
+  };
+}
