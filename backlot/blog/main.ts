@@ -46,6 +46,7 @@ const blogPage = (title: string, body: string) =>
     'The writer’s blog',
     title,
     `<p><a href="/">${TITLE}</a> · <a href="/feed.xml">Feed</a> · <a href="/publish">Publish</a> · <a href="/code">Form code</a></p>${body}`,
+    '<meta name="theme-color" content="#0f4a5c"><meta name="description" content="Essays on deep-sea life"><link rel="alternate" type="application/rss+xml" href="/feed.xml">',
   );
 
 serve('blog', port, async (ask) => {

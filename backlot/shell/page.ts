@@ -9,10 +9,10 @@ code,textarea,.mono{font:13px/1.45 ui-monospace,monospace;word-break:break-all}i
 button{background:#ddd;cursor:pointer}label{display:block;margin:8px 0}.pass{color:#245b24;font-weight:600}.fail{color:#9a1f1f;font-weight:600}iframe{width:100%;border:1px solid #bbb;background:#fff;height:900px}pre{white-space:pre-wrap;word-break:break-word;background:#fff;border:1px solid #ddd;padding:10px;font-size:12.5px}`;
 
 /** A page of the simulated world: plain and grey, with the word "simulated" on it, never to be mistaken for Inkset. */
-export function worldPage(place: string, title: string, body: string): string {
+export function worldPage(place: string, title: string, body: string, head = ''): string {
   return `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><title>${esc(
     title,
-  )} (simulated)</title><style>${CSS}</style></head><body><div class="world"><header class="mark"><b>simulated</b><span>${esc(
+  )} (simulated)</title>${head}<style>${CSS}</style></head><body><div class="world"><header class="mark"><b>simulated</b><span>${esc(
     place,
   )} of the Backlot, the outside world that ships with Inkset</span></header><main>${body}</main></div></body></html>`;
 }

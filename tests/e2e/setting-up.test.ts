@@ -50,12 +50,11 @@ describe('from nothing to a newsletter that may send', () => {
     await desk.goto(world.at('web', '/'));
     await desk.getByRole('button', { name: 'Make the newsletter' }).click();
     await desk.getByRole('alert').filter({ hasText: 'empty' }).waitFor();
-    await desk.getByLabel('Name').fill('Lanternfish Letters');
-    await desk.getByLabel('One line about it').fill('Essays on deep-sea life.');
+    await desk.getByLabel('Name', { exact: true }).fill('Lanternfish Letters');
     await desk.getByLabel('Postal address').fill('PO Box 600\n1100-001 Lisbon');
     await desk.getByLabel('Time zone').selectOption('Europe/Lisbon');
     await desk.getByRole('button', { name: 'Make the newsletter' }).click();
-    await headline('Nobody reads Lanternfish Letters yet');
+    await headline('Lanternfish Letters can send its first letter in about');
     const page = await desk.context().newPage();
     await page.goto(world.at('web', '/at/lanternfish-letters'));
     await page.getByRole('button', { name: 'Send me the next one' }).waitFor();

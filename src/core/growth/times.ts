@@ -15,6 +15,12 @@ export function spokenTime(at: Date, now: Date, zone: string): string {
 export const fullTime = (at: Date, zone: string) =>
   DateTime.fromJSDate(at, { zone }).setLocale('en-GB').toFormat("cccc, d LLLL yyyy, HH:mm '('z')'");
 
+/** What one says to somebody at this hour of theirs. */
+export function greeting(at: Date, zone: string): string {
+  const { hour } = DateTime.fromJSDate(at, { zone });
+  return hour < 5 || hour >= 18 ? 'Good evening' : hour < 12 ? 'Good morning' : 'Good afternoon';
+}
+
 /** "Tuesday, 24 November" */
 export const longDay = (at: Date, zone: string) => DateTime.fromJSDate(at, { zone }).setLocale('en-GB').toFormat('cccc, d LLLL');
 

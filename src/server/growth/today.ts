@@ -3,7 +3,7 @@ import { lastDays } from '@/core/growth/days';
 import type { FormSteps } from '@/core/growth/measures';
 import { type NewPostsView, newPostsOf } from '../autosend/new-posts';
 import type { Context, Newsletter } from '../context';
-import { formsOf } from '../forms/forms';
+import { type FormView, formsOf } from '../forms/forms';
 import { stepsOf } from '../forms/insight';
 import { type Totals, totalsOf } from '../readers/readers';
 import { type DomainView, domainsOf } from '../senders/domains';
@@ -25,11 +25,19 @@ export type Today = {
   domains: DomainView[];
   autoSends: NewPostsView[];
   formsSeen: boolean;
+  /** The form that a new newsletter puts on its site. */
+  form: FormView | null;
+  listId: string | null;
   /** Has a member signed up with their own address and confirmed it? */
   tried: boolean;
   /** What of letters under way leaves on later days, by a ramp-up. */
   later: LaterShare[];
   ramps: { domain: string; ahead: RampDayView[] }[];
+};
+
+/** What the first hour looks at. */
+export type FirstSteps = Pick<Today, 'now' | 'senders' | 'domains' | 'autoSends' | 'formsSeen' | 'form' | 'listId' | 'tried'> & {
+  reading: number;
 };
 
 const DAYS = 28;
@@ -38,7 +46,7 @@ const DAYS = 28;
 export async function today(ctx: Context, newsletter: Newsletter): Promise<Today> {
   const now = ctx.clock.now();
   const names = lastDays(now, newsletter.time_zone, DAYS);
-  const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms, tried, later] = await Promise.all([
+  const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms, tried, later, list] = await Promise.all([
     totalsOf(ctx, newsletter),
     ctx.db
       .selectFrom('daily_counts')
@@ -55,6 +63,7 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     formsOf(ctx, newsletter),
     triedBySelf(ctx, newsletter),
     laterShares(ctx, newsletter),
+    ctx.db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).orderBy('position').executeTakeFirst(),
   ]);
   const ramps = await Promise.all(
     domains.map(async (domain) => ({ domain: domain.name, ahead: (await rampOf(ctx, newsletter, domain))?.ahead ?? [] })),
@@ -76,6 +85,8 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     domains,
     autoSends,
     formsSeen: forms.some((form) => !form.hosted && form.loaded > 0),
+    form: forms.find((form) => !form.hosted && !form.archivedAt) ?? forms[0] ?? null,
+    listId: list?.id ?? null,
     tried,
     later,
     ramps: ramps.filter(({ ahead }) => ahead.length > 0),

@@ -4,9 +4,24 @@ import type { Db } from '../db/connection';
 import { insertRows } from '../db/rows';
 import type { MailContent } from '../db/schema';
 
-export type MailKind = 'account' | 'sender proof' | 'confirmation' | 'invitation' | 'alert' | 'welcome' | 'test letter';
+export type MailKind =
+  | 'account'
+  | 'sender proof'
+  | 'confirmation'
+  | 'invitation'
+  | 'alert'
+  | 'records'
+  | 'welcome'
+  | 'test letter';
 /** Somebody sits and waits for these; the others may come a little later. */
-const WAITED_FOR: ReadonlySet<MailKind> = new Set(['account', 'sender proof', 'confirmation', 'invitation', 'test letter']);
+const WAITED_FOR: ReadonlySet<MailKind> = new Set([
+  'account',
+  'sender proof',
+  'confirmation',
+  'invitation',
+  'records',
+  'test letter',
+]);
 
 export type SingleMail = {
   newsletterId: string | null;

@@ -7,6 +7,7 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 
 type NewsletterInput = { name: string; description: string; postalAddress: string; timeZone: string };
+type FoundingInput = NewsletterInput & { language: string; site: string };
 type NewsletterSettings = NewsletterInput & {
   reasonLine: string;
   colour: string;
@@ -29,7 +30,14 @@ const input = {
   postalAddress: Joi.string().trim().min(8).max(300).required().label('Postal address'),
   timeZone: zone,
 };
-export const createSchema = Joi.object<NewsletterInput>(input);
+/** A site's address as it is kept: without its scheme and final slash. */
+export const plainSite = (site: string) => site.replace(/^https?:\/\//i, '').replace(/\/$/, '');
+const language = Joi.string()
+  .valid(...LANGUAGES.map(([tag]) => tag))
+  .default('en')
+  .label('Language');
+const site = Joi.string().trim().max(200).allow('').default('').label('Your site');
+export const createSchema = Joi.object<FoundingInput>({ ...input, language, site });
 const colour = (label: string) =>
   Joi.string()
     .pattern(/^#[0-9a-f]{6}$/i)
@@ -46,11 +54,8 @@ const settingsSchema = Joi.object<NewsletterSettings>({
   reasonLine: Joi.string().trim().min(20).max(300).required().label('Reason line'),
   colour: colour('Colour'),
   accent: colour('Accent'),
-  language: Joi.string()
-    .valid(...LANGUAGES.map(([tag]) => tag))
-    .default('en')
-    .label('Language'),
-  site: Joi.string().trim().max(200).allow('').default('').label('Your site'),
+  language,
+  site,
   socialLinks: Joi.string()
     .allow('')
     .default('')
@@ -83,7 +88,7 @@ export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw
       colour: value.colour.toLowerCase(),
       accent: value.accent.toLowerCase(),
       language: value.language,
-      site: value.site.replace(/^https?:\/\//, '').replace(/\/$/, ''),
+      site: plainSite(value.site),
       social_links: JSON.stringify(links),
       alert_joins: value.alertJoins,
       alert_leaves: value.alertLeaves,

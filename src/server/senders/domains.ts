@@ -11,7 +11,7 @@ import { readZone, type ZoneFault, zoneLookup } from '@/core/senders/zone-reader
 import type { Context, Newsletter } from '../context';
 import type { CheckVerdict, DomainFacts, Schema, StoredJudgement } from '../db/schema';
 import { newId } from '../ids';
-import { tellBroken } from './alarm';
+import { tellBroken, tellStands } from './alarm';
 import { makeKey, servedName } from './keys';
 
 export type DomainState = 'unknown' | 'incomplete' | 'authenticated';
@@ -185,6 +185,7 @@ export async function checkDomain(ctx: Context, id: string, newsletterId?: strin
       })
       .execute();
     if (row.state === 'authenticated' && state === 'incomplete') await tellBroken(ctx, trx, after, found.records);
+    if (row.state !== 'authenticated' && state === 'authenticated') await tellStands(ctx, trx, after);
     return after;
   });
   if (updated.state !== row.state)

@@ -45,11 +45,17 @@ export type SenderView = {
   used: { sent: number; waiting: number; rules: number };
 };
 
-/** Adds a from-address and mails the link that proves it. */
-export async function addSender(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ id: string }> {
+/** Adds a from-address and mails the link that proves it; that of the person who adds it, which they have proven with their account, is proven already. */
+export async function addSender(
+  ctx: Context,
+  newsletter: Newsletter,
+  raw: unknown,
+  person?: { email: string },
+): Promise<{ id: string }> {
   const value = check(schema, raw);
   const address = parseAddress(value.address)!;
-  await limitMailTo(ctx, address.full);
+  const own = person !== undefined && parseAddress(person.email)?.key === address.key;
+  if (!own) await limitMailTo(ctx, address.full);
   return ctx.db.transaction().execute(async (trx) => {
     const id = newId();
     const added = await trx
@@ -61,6 +67,7 @@ export async function addSender(ctx: Context, newsletter: Newsletter, raw: unkno
         address: address.full,
         domain: address.domain,
         reply_to: value.replyTo ?? null,
+        confirmed_at: own ? ctx.clock.now() : null,
         created_at: ctx.clock.now(),
       })
       .onConflict((c) => c.columns(['newsletter_id', 'address']).doNothing())
@@ -70,10 +77,20 @@ export async function addSender(ctx: Context, newsletter: Newsletter, raw: unkno
       throw new Fault('conflict', `${address.full} is a sender of yours already.`, {
         address: 'This address is in the list already.',
       });
-    await mailProof(ctx, trx, newsletter, { id, name: value.name, address: address.full });
+    if (own) await becomesDefault(trx, newsletter.id, id);
+    else await mailProof(ctx, trx, newsletter, { id, name: value.name, address: address.full });
     return { id };
   });
 }
+
+/** The first confirmed sender of a newsletter is the one that its letters start with. */
+const becomesDefault = (db: Db, newsletterId: string, id: string) =>
+  db
+    .updateTable('newsletters')
+    .set({ default_sender_id: id })
+    .where('id', '=', newsletterId)
+    .where('default_sender_id', 'is', null)
+    .execute();
 
 /**
  * Changes a sender. Another name or reply address holds at once; another address has to be proven anew, and until then letters that use
@@ -256,13 +273,7 @@ export async function proveSender(ctx: Context, token: string): Promise<Proof> {
       .where('proof_expires_at', '>=', now)
       .returning(['id', 'newsletter_id'])
       .executeTakeFirst();
-    if (!proven) return;
-    await trx
-      .updateTable('newsletters')
-      .set({ default_sender_id: proven.id })
-      .where('id', '=', proven.newsletter_id)
-      .where('default_sender_id', 'is', null)
-      .execute();
+    if (proven) await becomesDefault(trx, proven.newsletter_id, proven.id);
   });
   return proofOf(ctx, token);
 }

@@ -5,7 +5,8 @@ import { proposeRamp, type RampPlan } from '@/core/delivery/ramp';
 import { type ActionResult, Fault } from '@/core/faults';
 import { localDay } from '@/core/growth/days';
 import { totalsOf } from '@/server/readers/readers';
-import { addDomain, checkDomain, previewZone, removeDomain, setRamp, type ZonePreview } from '@/server/senders/domains';
+import { mailRecords } from '@/server/senders/alarm';
+import { addDomain, checkDomain, domainOf, previewZone, removeDomain, setRamp, type ZonePreview } from '@/server/senders/domains';
 import { prepareNextKey, switchAliases, switchSecondKey, useNextKey } from '@/server/senders/keys';
 import { addSender, changeSender, removeSender, resendProof, setDefaultSender } from '@/server/senders/senders';
 import { sendTestLetter } from '@/server/sending/test-letter';
@@ -14,7 +15,7 @@ import { onDesk } from '../../../../desk';
 type Done = Promise<ActionResult<unknown>>;
 
 export async function makeSender(slug: string, data: FormData): Done {
-  return onDesk(slug, (ctx, newsletter) => addSender(ctx, newsletter, Object.fromEntries(data)));
+  return onDesk(slug, (ctx, newsletter, person) => addSender(ctx, newsletter, Object.fromEntries(data), person));
 }
 export async function editSender(slug: string, id: string, data: FormData): Done {
   return onDesk(slug, (ctx, newsletter) => changeSender(ctx, newsletter, id, Object.fromEntries(data)));
@@ -50,6 +51,11 @@ export async function checkNow(slug: string, id: string): Done {
       await checkDomain(ctx, id, newsletter.id);
     },
     'look',
+  );
+}
+export async function sendRecords(slug: string, id: string, data: FormData): Done {
+  return onDesk(slug, async (ctx, newsletter, person) =>
+    mailRecords(ctx, newsletter, person, await domainOf(ctx, newsletter, id), data.get('to')),
   );
 }
 export async function testLetter(slug: string, id: string): Promise<ActionResult<{ said: string }>> {

@@ -11,13 +11,17 @@ import { Chip, Empty, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { LetterTable } from '@/ui/sending/letter-table';
 import { Runway } from '@/ui/sending/runway';
 import { deskOf } from '../../../../desk';
+import { First } from './first';
 
 export const metadata: Metadata = { title: 'Today' };
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
-  const { ctx, newsletter } = await deskOf(slug);
+  const { ctx, newsletter, person } = await deskOf(slug);
   const data = await today(ctx, newsletter);
+  // Until something was sent or is to be, the way to the first letter is what there is to see.
+  if (data.letters.length === 0)
+    return <First ctx={ctx} newsletter={newsletter} person={person} data={{ ...data, reading: data.totals.reading }} />;
   const zone = newsletter.time_zone;
   const last = data.letters.find((letter) => letter.state === 'sent');
   const out = data.letters.filter((letter) => hasBegun(letter.state));
@@ -137,7 +141,11 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
   return (
     <>
       <Section title="Needs you" aside={needs.length || undefined}>
-        {needs.length === 0 ? <Note tone="fine" title="Nothing just now" /> : needs}
+        {needs.length === 0 && done === steps.length && <Note tone="fine" title="Nothing just now" />}
+        {needs.length === 0 && next && (
+          <Note tone="look" title={`Still to do: ${next.label.toLowerCase()}`} action={{ label: 'Go on', href: next.href }} />
+        )}
+        {needs}
       </Section>
       {done < steps.length && (
         <Section title="Setting up" aside={`${done} of ${steps.length}`}>
