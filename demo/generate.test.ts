@@ -36,5 +36,39 @@ describe('the demo newsletter', () => {
     expect(new Set(addresses).size).toBe(addresses.length);
     for (const address of addresses) expect(address).toMatch(/@(heronmail|postbird|kestrel|fjordbox)\.example$/);
     expect(personOf(0, 0.1).address).not.toBe(personOf(1, 0.1).address);
+    // Names from many languages, in addresses that any mail server takes.
+    expect(rows.readers.some((row) => /[^ -\u024f]/.test(String(row.first_name)))).toBe(true);
+    for (const address of addresses) expect(address).toMatch(/^[a-z0-9.]+@/);
+  });
+
+  it('tells stories: sources and forms differ, a guest brought many, a provider refused and was mended, people cool down', () => {
+    const confirmed = new Set(rows.memberships.filter((row) => row.joined_at).map((row) => row.reader_id));
+    // Whoever never confirmed and is older than a month and a half has gone; the counts of the forms still know them.
+    const shareOf = (form: string) => {
+      const days = rows.formDays.filter((day) => day.form_id === form);
+      const sum = (key: string) => days.reduce((all, day) => all + (day[key] as number), 0);
+      return sum('confirmed') / sum('sent_in');
+    };
+    expect(shareOf('f2') - shareOf('f3')).toBeGreaterThan(0.2);
+    const from = (source: string) => rows.readers.filter((row) => row.source_name === source);
+    expect(from('tidelines-weekly').length).toBeGreaterThan(150);
+    const days = new Map(rows.dailyCounts.map((day) => [day.day, day.joined as number]));
+    expect(Math.max(...days.values())).toBeGreaterThan(40);
+    const refusedShare = (letters: string[]) => {
+      const some = rows.deliveries.filter(
+        (row) => row.provider === 'fjordbox.example' && letters.includes(row.letter_id as string),
+      );
+      return some.filter((row) => row.state === 'refused').length / some.length;
+    };
+    const letters = rows.letters.filter((row) => row.state === 'sent').map((row) => row.id);
+    expect(refusedShare(letters.slice(31, 34))).toBeGreaterThan(0.6);
+    expect(refusedShare(letters.slice(34))).toBeLessThan(0.03);
+    const early = new Set(rows.readers.filter((row) => String(row.created_at) < '2025-10').map((row) => row.id));
+    const opened = (which: string[]) => {
+      const some = rows.deliveries.filter((row) => early.has(row.reader_id as string) && which.includes(row.letter_id as string));
+      return some.filter((row) => row.opened_at).length / some.length;
+    };
+    expect(opened(letters.slice(8, 14))).toBeGreaterThan(opened(letters.slice(30, 38)) * 1.15);
+    expect(confirmed.size).toBeGreaterThan(2_300);
   });
 });

@@ -3,12 +3,16 @@ import { classify, sourceName, touchOfVisit } from '@/core/growth/attribution';
 import { localDay } from '@/core/growth/days';
 import { ofList } from '@/core/sending/audience';
 import { type Document, run } from '@/core/writing/document';
-import { NEXT, PARAGRAPHS, personOf, TITLES } from './words';
+import { FARED, GUEST, NEXT, PARAGRAPHS, personOf, TITLES } from './words';
 
 const DAY = 86_400_000;
 const MINUTE = 60_000;
 export const MONTHS_BACK = 18;
-const PEOPLE = 3_070;
+const PEOPLE = 3_020;
+/** Who came in the days after the letter with a guest. */
+const GUESTS = 190;
+/** The letters during which fjordbox refused: the old mail host's name had been taken out of the SPF record, and the new one not put in. */
+const REFUSING = [31, 33] as const;
 
 /** A small seeded generator of numbers in [0, 1): the same demo on every machine (mulberry32). */
 export function numbers(seed: number): () => number {
@@ -129,14 +133,33 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
 
   const pages = rows.posts.map((post) => `${site}/posts/${post.slug}`);
   /** Ways to the blog: the page before, and what the link said of itself. */
-  const ways: [referrer: string, query: string][] = [
-    ['https://search.example/', ''],
-    ['https://reefboard.example/threads/lanternfish', ''],
-    ['https://tidelines.example/links', ''],
-    ['', ''],
-    ['https://reefboard.example/', '?utm_source=reefboard&utm_medium=social&utm_campaign=map-of-the-trench'],
-    ['', '?utm_source=tidelines-weekly&utm_medium=newsletter&utm_campaign=guest-letter'],
+  type Way = { referrer: string; query: string; share: number; confirms: number; keen: number };
+  const way = (referrer: string, query: string, share: number, confirms: number, keen: number): Way => ({
+    referrer,
+    query,
+    share,
+    confirms,
+    keen,
+  });
+  // Each with its own story: the board brings many of whom few confirm, a small site brings few who stay.
+  const ways: Way[] = [
+    way('https://search.example/', '', 0.3, 0.92, 1),
+    way('https://reefboard.example/threads/lanternfish', '', 0.24, 0.68, 0.75),
+    way('https://tidelines.example/links', '', 0.08, 0.97, 1.35),
+    way('', '', 0.22, 0.9, 1),
+    way('https://reefboard.example/', '?utm_source=reefboard&utm_medium=social&utm_campaign=map-of-the-trench', 0.12, 0.74, 0.7),
+    way('', '?utm_source=salt-and-ink&utm_medium=newsletter&utm_campaign=recommended', 0.04, 0.95, 1.2),
   ];
+  const guestWay = way('', '?utm_source=tidelines-weekly&utm_medium=newsletter&utm_campaign=guest-letter', 0, 0.96, 1.25);
+  const wayOf = (): number => {
+    let rest = next();
+    const found = ways.findIndex(({ share }) => {
+      rest -= share;
+      return rest < 0;
+    });
+    return Math.max(0, found);
+  };
+  const guestAt = times[TITLES.findIndex(([title]) => title === GUEST)]!;
   type Person = {
     id: string;
     address: string;
@@ -145,36 +168,43 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     from: number;
     until: number;
     keen: number;
+    /** How fast they cool down, a share a month. */
+    cools: number;
     proxy: boolean;
     lists: string[];
   };
   const people: Person[] = [];
 
-  for (let n = 0; n < PEOPLE; n += 1) {
+  for (let n = 0; n < PEOPLE + GUESTS; n += 1) {
+    const guest = n >= PEOPLE;
     // More come later than early, and each new letter brings a small wave.
-    const at = chance(0.35)
-      ? (times[Math.floor(times.length * Math.sqrt(next()))] ?? begin) + between(1, 50) * 3_600_000
-      : begin + Math.sqrt(next()) * (now.getTime() - begin);
+    const at = guest
+      ? guestAt + between(1, 90) * 3_600_000
+      : chance(0.35)
+        ? (times[Math.floor(times.length * Math.sqrt(next()))] ?? begin) + between(1, 50) * 3_600_000
+        : begin + Math.sqrt(next()) * (now.getTime() - begin);
     if (at > now.getTime() - 20 * MINUTE) continue;
-    const form = chance(0.58) ? ids.forms.article : chance(0.55) ? ids.forms.corner : ids.forms.page;
+    const form = guest || chance(0.58) ? ids.forms.article : chance(0.55) ? ids.forms.corner : ids.forms.page;
+    const wayAt = wayOf();
+    const came = guest ? guestWay : ways[wayAt]!;
     onForm(form, at).sent_in += 1;
     const shown = Math.round(between(18, 46));
     onForm(form, at).loaded += shown;
     onForm(form, at).seen += Math.round(shown * 0.62);
     onForm(form, at).started += chance(0.3) ? 2 : 1;
-    const confirms = chance(0.84);
+    // A card that comes over the page is sent in lightly, and seldom confirmed.
+    const confirms = chance(came.confirms * (form === ids.forms.corner ? 0.66 : 1));
     const waitsStill = !confirms && now.getTime() - at < 45 * DAY;
     const who = personOf(n, next());
     if (!confirms && !waitsStill) continue;
     const readerId = id(at);
     const joined = at + between(1, 90) * MINUTE;
     const page = form === ids.forms.page ? `${site}/` : (pages[Math.floor(next() * pages.length)] ?? site);
-    const way = Math.floor(next() * ways.length);
-    const [from, query] = ways[way]!;
+    const { referrer: from, query } = came;
     const referrer = from || null;
     const last = touchOfVisit(page + query, from, new Date(at).toISOString());
     // A third came by another way some days before, and did not sign up yet.
-    const [firstFrom, firstQuery] = ways[(way + (n % 3 === 0 ? 1 : 0)) % ways.length]!;
+    const { referrer: firstFrom, query: firstQuery } = ways[(wayAt + (n % 3 === 0 ? 1 : 0)) % ways.length]!;
     const first = n % 3 === 0 ? touchOfVisit(`${site}/${firstQuery}`, firstFrom, new Date(at - 4 * DAY).toISOString()) : last;
     const both = chance(0.3);
     const lists = both ? ids.lists : chance(0.85) ? [ids.lists[0]] : [ids.lists[1]];
@@ -228,7 +258,8 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         provider: who.provider,
         from: joined,
         until: Infinity,
-        keen: Math.min(0.95, 0.12 + next() * 0.75),
+        keen: Math.min(0.95, (0.12 + next() * 0.75) * came.keen),
+        cools: chance(0.55) ? between(0.05, 0.2) : 0,
         proxy: chance(0.22),
         lists: [...lists],
       });
@@ -264,10 +295,13 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       deliveryId += 1;
       const fresh = at - person.from < 15 * DAY;
       const dead = chance(fresh ? 0.006 : 0.0006);
-      const refused = !dead && chance(person.provider === 'fjordbox.example' ? 0.022 : 0.002);
+      const unproven = person.provider === 'fjordbox.example' && n >= REFUSING[0] && n <= REFUSING[1];
+      const refused = !dead && chance(unproven ? 0.71 : person.provider === 'fjordbox.example' ? 0.006 : 0.002);
       const deliveredAt = at + between(1, person.provider === 'kestrel.example' ? 14 : 4) * MINUTE;
       const soFar = now.getTime() - deliveredAt;
-      const opened = !dead && !refused && chance(person.keen * 0.95);
+      const months = (at - person.from) / (30.4 * DAY);
+      const opened =
+        !dead && !refused && chance(Math.min(0.97, person.keen * 0.95 * (FARED[title] ?? 1) * (1 - person.cools) ** months));
       const openedAt = deliveredAt + between(2, 30) * between(1, 60) * MINUTE;
       const read = opened && openedAt < now.getTime();
       const clicked = read && chance(0.24);
@@ -344,7 +378,13 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         opened_by_machine_at: person.proxy && !dead && !refused ? new Date(deliveredAt + MINUTE).toISOString() : null,
         clicked_at: clicked ? new Date(openedAt + MINUTE).toISOString() : null,
         left_at: left ? new Date(leftAt).toISOString() : null,
-        response: dead ? '550 5.1.1 No such mailbox' : refused ? '550 5.7.1 Not wanted here' : '250 2.0.0 Taken',
+        response: dead
+          ? '550 5.1.1 No such mailbox'
+          : refused
+            ? unproven
+              ? '550 5.7.23 SPF does not allow this host for bounce.lanternfish.example'
+              : '550 5.7.1 Not wanted here'
+            : '250 2.0.0 Taken',
       });
     }
     if (n % 9 === 7) counts.complained = 1;

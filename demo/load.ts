@@ -221,7 +221,7 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
   for (const letter of rows.letters) {
     Object.assign(letter, { layout_id: layout.id });
     if (letter.state !== 'sent') continue;
-    const view = { ...frame, previewLine: letter.preview_line };
+    const view = { ...frame, previewLine: letter.preview_line, countsOpens: true };
     const post = written.get(letter.post_id)!;
     const document = bind(LAYOUT, {
       title: String(post.title),

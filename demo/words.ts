@@ -47,6 +47,22 @@ export const NEXT: [title: string, summary: string] = [
   'How do you count something that only shows itself when it is frightened?',
 ];
 
+/** The letter that was written with a guest, whose own readers came along. */
+export const GUEST = 'Ice on the line';
+
+/** How a letter fared beside the usual: some are shared, some lose people in their second paragraph. */
+export const FARED: Record<string, number> = {
+  'Why the anglerfish waits': 1.35,
+  'Field notes from a borrowed boat': 0.7,
+  'A short history of falling': 0.75,
+  'Letters to a lanternfish': 1.3,
+  'How to photograph nothing': 0.72,
+  'Names for mud': 0.6,
+  'The map has holes': 1.15,
+  [GUEST]: 1.45,
+  'What the tide left in the notebook': 0.78,
+};
+
 export const PARAGRAPHS = [
   'At six hundred metres the net comes up glowing. For about forty seconds every lanternfish in the cod-end is lit, then they go out, one after another, like windows in a street.',
   'We tried three ways to count them. The first was the honest one: a tray, a torch, and a tally counter held between the teeth.',
@@ -66,10 +82,16 @@ export const PARAGRAPHS = [
   'On the way back the sea was flat and the colour of slate. We sorted the jars by size, then by number, then by which of us felt sorry for the contents.',
 ];
 
-const FIRST =
-  'Mara Ilse Tomas Jorun Peregrine Sunniva Aldous Bettine Caspian Odile Rufus Thea Ansel Liv Corin Maud Ezra Signe Hollis Wren Ines Lorcan Petra Emrys Solveig Barnaby Yara Fenn Orla Tamsin'.split(
-    ' ',
-  );
+/** First names from many languages, with how each stands in an address where that differs. */
+const FIRST = (
+  'Mara Ilse Tomás/tomas Jorun Zoë/zoe Sunniva Łucja/lucja Bettine Søren/soren Odile José/jose Thea Ngozi Liv Amélie/amelie Maud Yuki Signe Priya Wren Inês/ines Lorcan Dmitri Emrys ' +
+  'Solveig Aoife Yara Björn/bjorn Orla Tamsin Nguyệt/nguyet Élodie/elodie Kwame Şirin/sirin 美咲/misaki Ахмет/akhmet Noor/noor Ülle/ulle'
+)
+  .split(' ')
+  .map((entry) => {
+    const [shown, written] = entry.split('/');
+    return { shown: shown!, written: (written ?? shown!).toLowerCase() };
+  });
 const LAST =
   'Tidewell Ostrand Marlowick Fennimore Kelder Saltmarsh Brackwater Halvane Corvell Dunmere Eskwith Farrowdale Greywake Holmstead Innisbrook Jarrowby Kestle Lindqvale Merrowen Northolme'.split(
     ' ',
@@ -83,7 +105,7 @@ const PROVIDERS: [string, number][] = [
 
 /** The n-th invented person; every n gives another address. */
 export function personOf(n: number, pick: number): { firstName: string; address: string; provider: string } {
-  const firstName = FIRST[n % FIRST.length]!;
+  const { shown: firstName, written } = FIRST[n % FIRST.length]!;
   const last = LAST[Math.floor(n / FIRST.length) % LAST.length]!;
   const round = Math.floor(n / (FIRST.length * LAST.length));
   let rest = pick;
@@ -91,5 +113,5 @@ export function personOf(n: number, pick: number): { firstName: string; address:
     rest -= share;
     return rest < 0;
   }) ?? PROVIDERS[0]!)[0];
-  return { firstName, provider, address: `${firstName}.${last}${round ? round + 1 : ''}@${provider}`.toLowerCase() };
+  return { firstName, provider, address: `${written}.${last}${round ? round + 1 : ''}@${provider}`.toLowerCase() };
 }

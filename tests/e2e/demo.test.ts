@@ -6,6 +6,7 @@ import { startPostgres, stopPostgres } from '../../cli/postgres';
 import { startProcess, stopProcess } from '../../cli/processes';
 import { insideEnv, plans } from '../../cli/world';
 import { loadDemo } from '../../demo/load';
+import { accessibilityFaults } from './axe';
 import { TestWorld } from './world';
 
 let world: TestWorld;
@@ -30,7 +31,165 @@ describe('with the demo newsletter', () => {
       .waitFor();
   });
 
+  const slug = () => /desk\/([^/]+)/.exec(page.url())![1]!;
+  const go = async (path: string) => {
+    await page.goto(world.at('web', `/desk/${slug()}/${path}`));
+    await page.getByRole('heading', { level: 1 }).first().waitFor();
+  };
+  const number = (text: string) => Number(text.replace(/[^\d]/g, ''));
+  /** The figure that stands under a word, in a list of words and figures. */
+  const under = async (word: string) =>
+    number(
+      await page
+        .locator('dl > div', { has: page.locator('dt', { hasText: word }) })
+        .first()
+        .locator('b, span')
+        .first()
+        .innerText(),
+    );
+
+  const under2 = async (word: string) =>
+    number(
+      await page
+        .locator('aside dl > div', { has: page.locator('dt', { hasText: word }) })
+        .locator('dd b')
+        .innerText(),
+    );
+
+  it('no figure differs between the screens that show it', async () => {
+    await go('today');
+    const reading = number(
+      await page
+        .getByText(/people read Lanternfish/)
+        .locator('b')
+        .first()
+        .innerText(),
+    );
+    const funnel = async (word: string) =>
+      number(
+        await page
+          .locator('dl > div', { has: page.locator('dt', { hasText: word }) })
+          .locator('dd b')
+          .innerText(),
+      );
+    const steps = {
+      shown: await funnel('Shown'),
+      asked: await funnel('Signed up'),
+      confirmed: await funnel('Confirmed'),
+      now: await funnel('Read now'),
+    };
+    expect(steps.asked).toBeGreaterThan(50);
+    expect([steps.confirmed <= steps.asked, steps.now <= steps.confirmed]).toEqual([true, true]);
+    const waiting = number(await page.getByText(/sign-ups never confirmed/).innerText());
+
+    await go('readers');
+    const said = await page.getByRole('main').locator('header').innerText();
+    expect(said).toContain(new Intl.NumberFormat('en-GB').format(reading));
+    expect(said).toContain(`${waiting} wait`);
+
+    await go('growth');
+    const [asked, confirmed] = (await page.getByRole('main').locator('header b').allInnerTexts()).map(number);
+    expect([asked, confirmed]).toEqual([steps.asked, steps.confirmed]);
+    const forms = page.getByRole('table', { name: 'By form' }).locator('tbody tr');
+    const byForm = await forms.evaluateAll((rows) =>
+      rows.map((row) => [...row.querySelectorAll('td')].map((cell) => cell.innerText)),
+    );
+    const sum = (rows: number[]) => rows.reduce((all, one) => all + one, 0);
+    expect(sum(byForm.map((row) => number(row[1]!)))).toBe(steps.asked);
+    expect(sum(byForm.map((row) => number(row[2]!)))).toBe(steps.confirmed);
+    expect(sum(byForm.map((row) => number(row[4]!)))).toBe(steps.now);
+
+    await go('forms');
+    const links = await page
+      .getByRole('table', { name: 'Forms' })
+      .locator('tbody a')
+      .evaluateAll((all) => all.map((one) => (one as HTMLAnchorElement).href));
+    const found = { shown: 0, asked: 0, confirmed: 0, now: 0 };
+    for (const link of links) {
+      await page.goto(link);
+      await page.getByRole('heading', { name: 'Its last 28 days' }).waitFor();
+      const margin = [
+        await under2('Shown'),
+        await under2('Signed up'),
+        await under2('Confirmed'),
+        await under2('Read now'),
+      ] as const;
+      await page.goto(`${link}/figures`);
+      expect([await under('Shown'), await under('Signed up'), await under('Confirmed'), await under('Read now')]).toEqual([
+        ...margin,
+      ]);
+      found.shown += margin[0];
+      found.asked += margin[1];
+      found.confirmed += margin[2];
+      found.now += margin[3];
+    }
+    expect(found).toEqual(steps);
+
+    // What the runway says of a letter, its own page says too.
+    await go('today');
+    const departure = page
+      .getByRole('main')
+      .getByRole('link')
+      .filter({ hasText: /to [\d,]+$/ })
+      .first();
+    const will = number(/to ([\d,]+)$/.exec((await departure.innerText()).trim())![1]!);
+    await departure.click();
+    await page.getByText('Whom it is for').waitFor();
+    expect(await under('Will get it')).toBe(will);
+  });
+
+  it.each([
+    ['wide', { width: 1280, height: 800 }],
+    ['on a phone', { width: 390, height: 844 }],
+  ])('%s: nothing is cut off, no page scrolls sideways, and axe finds nothing', async (_name, size) => {
+    await page.setViewportSize(size);
+    await go('letters');
+    const letter = (await page.getByRole('table', { name: 'Letters' }).locator('a').first().getAttribute('href'))!
+      .split('/')
+      .at(-1)!;
+    await go('readers');
+    const reader = (await page.getByRole('table').locator('a').first().getAttribute('href'))!.split('/').at(-1)!;
+    await go('forms');
+    const form = (await page.getByRole('table', { name: 'Forms' }).locator('a').nth(1).getAttribute('href'))!.split('/').at(-1)!;
+    await go('delivery');
+    const domain = (await page.locator('a[href*="/domains/"]').first().getAttribute('href'))!.split('/').at(-1)!;
+    const faults: string[] = [];
+    for (const path of [
+      'today',
+      'letters',
+      `letters/${letter}`,
+      'readers',
+      `readers/${reader}`,
+      'forms',
+      `forms/${form}`,
+      `forms/${form}/figures`,
+      'auto-sends',
+      'growth',
+      'delivery',
+      `delivery/domains/${domain}`,
+      `delivery/domains/${domain}/zone`,
+      'settings',
+      'settings/people',
+      'settings/relay',
+    ]) {
+      await go(path);
+      const wide = await page.evaluate(() => document.documentElement.scrollWidth - document.documentElement.clientWidth);
+      if (wide > 0) faults.push(`${path}: scrolls sideways by ${wide}`);
+      faults.push(...(await accessibilityFaults(page)).map((fault) => `${path}: ${fault}`));
+    }
+    if (size.width < 500) {
+      const rows = await page.getByRole('banner').boundingBox();
+      expect(rows!.height).toBeLessThanOrEqual(2 * 56);
+      await page.getByRole('button', { name: /choose a section/ }).click();
+      await page.getByRole('menuitem', { name: 'Growth' }).click();
+      await page.getByRole('heading', { level: 1, name: 'Growth' }).waitFor();
+    }
+    await page.setViewportSize({ width: 1280, height: 800 });
+    expect(faults).toEqual([]);
+  });
+
   it('a killed worker, closed doors and a database restart in the middle of a send lose no letter', async () => {
+    await go('today');
     const { home, world: plan } = world.stack;
     const { rows } = await query<{ count: string }>(
       "select count(*) from memberships m join lists l on l.id = m.list_id join readers r on r.id = m.reader_id where l.name = 'Thursday letters' and m.state = 'reading' and r.address_state = 'fine'",

@@ -1,3 +1,4 @@
+import { sql } from 'kysely';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { accessibilityFaults } from './axe';
@@ -126,4 +127,65 @@ it('a newcomer has a letter in an inbox after few acts, and each page says what 
   expect(acts).toBeLessThanOrEqual(MOST_ACTS);
   expect(minutes).toBeLessThan(MOST_MINUTES);
   await browser.close();
+});
+
+it('one’s own account: name, address asked at both ends, password, sessions; it is not closed while a newsletter would have no owner', async () => {
+  const { desk, ctx } = await world.founded('Lagoon Letters', 'lagoon.example');
+  const context = desk.context();
+  const old = 'writer@lagoon.example';
+  const next = 'other@lagoon.example';
+  await desk.getByRole('button', { name: /account of/ }).click();
+  await desk.getByRole('menuitem', { name: 'Your account' }).click();
+  await desk.getByRole('heading', { level: 1, name: 'Your account' }).waitFor();
+  expect(await accessibilityFaults(desk)).toEqual([]);
+  await desk.getByLabel('Your name').fill('Ottoline V.');
+  await desk.getByRole('button', { name: 'Save' }).click();
+  await desk.getByText('Ottoline V., writer@lagoon.example').waitFor();
+
+  await desk.getByLabel('New address').fill(next);
+  await desk.getByRole('button', { name: 'Change it' }).first().click();
+  const first = await world.click(context, await world.letter(old, 'Another address', 1), 'Yes, change it');
+  await first.getByText('Now the new address').waitFor();
+  await first.getByText(`Ottoline V., ${old}`).waitFor();
+  await first.close();
+  const second = await world.click(context, await world.letter(next, 'Your new address', 1), 'Use this address');
+  await second.getByText('Your address is changed').waitFor();
+  await second.getByText(`Ottoline V., ${next}`).waitFor();
+  await second.close();
+
+  // Another place, signed in with the new address; the password is changed here, and that one is out.
+  const elsewhere = await world.visitor();
+  const origin = world.at('web');
+  const signIn = (password: string) =>
+    elsewhere.request.post(`${origin}/api/auth/sign-in/email`, { data: { email: next, password }, headers: { origin } });
+  expect((await signIn('six hundred metres down')).ok()).toBe(true);
+  await desk.reload();
+  await desk.getByRole('button', { name: 'Sign it out' }).waitFor();
+  await desk.getByLabel('The one you have').fill('wrong wrong wrong');
+  await desk.getByLabel('A new one').fill('nine hundred metres down');
+  await desk.getByRole('button', { name: 'Change it' }).last().click();
+  await desk.getByRole('alert').filter({ hasText: 'The password is not right' }).waitFor();
+  await desk.getByLabel('The one you have').fill('six hundred metres down');
+  await desk.getByRole('button', { name: 'Change it' }).last().click();
+  await desk.getByText('Your new password is kept').waitFor();
+  const other = await elsewhere.newPage();
+  await other.goto(`${origin}/account`);
+  await other.getByRole('heading', { name: 'Sign in' }).waitFor();
+  expect((await signIn('six hundred metres down')).ok()).toBe(false);
+
+  const close = async (password: string) => {
+    await desk.getByLabel('Your password').fill(password);
+    await desk.getByRole('button', { name: 'Close my account' }).click();
+  };
+  await desk.getByRole('button', { name: 'Close it …' }).click();
+  await close('nine hundred metres down');
+  await desk.getByRole('alert').filter({ hasText: 'You are the only owner of Lagoon Letters' }).waitFor();
+  expect(await accessibilityFaults(desk)).toEqual([]);
+  await ctx.db.deleteFrom('newsletters').where('name', '=', 'Lagoon Letters').execute();
+  await close('wrong wrong wrong');
+  await desk.getByRole('alert').filter({ hasText: 'The password is not right' }).waitFor();
+  await close('nine hundred metres down');
+  await desk.getByRole('heading', { name: 'Open an account' }).waitFor();
+  expect((await sql`select 1 from "user" where email = ${next}`.execute(ctx.db)).rows).toEqual([]);
+  await elsewhere.close();
 });

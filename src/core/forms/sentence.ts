@@ -1,4 +1,4 @@
-import { counted, together } from '../growth/figures';
+import { counted, plural, together } from '../growth/figures';
 import { type FormDefinition, ON_LIST } from './definition';
 import { isOver, type Placement } from './placement';
 
@@ -117,7 +117,7 @@ export function formSentences(form: FormDefinition, { lists, sender }: FormFacts
       say(
         'tags',
         next.tags.length
-          ? `the ${next.tags.length === 1 ? 'tag' : 'tags'} ${together(next.tags.map((tag) => `“${tag}”`))}`
+          ? `the ${plural(next.tags.length, 'tag', 'tags')} ${together(next.tags.map((tag) => `“${tag}”`))}`
           : 'no tag',
       ),
       ', sees ',

@@ -15,7 +15,12 @@ export type Brand = {
 };
 /** The colophon: what every letter ends with. */
 export type Colophon = { reasonLine: string; postalAddress: string };
-export type LetterFrame = { brand: Brand; colophon: Colophon; previewLine: string };
+export type LetterFrame = {
+  brand: Brand;
+  colophon: Colophon;
+  previewLine: string /** Carries a picture that counts openings. */;
+  countsOpens: boolean;
+};
 
 const SERIF = "Georgia, 'Times New Roman', serif";
 const SANS = "'Helvetica Neue', Arial, sans-serif";
@@ -128,7 +133,7 @@ function body(nodes: Node[], colour: string): string {
  * programs need. The preview line stands first and hidden; the colophon last: reason line, postal address, Unsubscribe.
  */
 export async function renderHtml(document: Document, frame: LetterFrame): Promise<string> {
-  const { brand, colophon } = frame;
+  const { brand, colophon, countsOpens } = frame;
   const foot = [
     escapeHtml(colophon.reasonLine),
     escapeHtml(colophon.postalAddress).replace(/\r?\n/g, ', '),
@@ -157,7 +162,7 @@ export async function renderHtml(document: Document, frame: LetterFrame): Promis
   }<mj-text css-class="name" font-size="15px" line-height="20px" color="${brand.colour}" padding="0 32px">${escapeHtml(brand.name)}</mj-text></mj-column></mj-section>
 <mj-section css-class="sheet" background-color="#fffefb" border-radius="6px" padding="18px 32px 22px"><mj-column>${body(document.nodes, brand.colour)}</mj-column></mj-section>
 <mj-section padding="16px 32px 30px"><mj-column><mj-text css-class="foot" font-family="${SANS}" font-size="13px" line-height="20px" color="#525a69">${foot}</mj-text></mj-column></mj-section>
-<mj-raw><img src="${slot(SLOT.pixel)}" width="1" height="1" alt="" style="display:block;border:0" /></mj-raw>
+${countsOpens ? `<mj-raw><img src="${slot(SLOT.pixel)}" width="1" height="1" alt="" style="display:block;border:0" /></mj-raw>` : ''}
 </mj-body></mjml>`;
   const result = await mjml2html(source, { validationLevel: 'soft', keepComments: false, beautify: false });
   return unindented(result.html);

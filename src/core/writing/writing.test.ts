@@ -23,6 +23,7 @@ const FRAME = {
   brand: { name: 'Lanternfish <Letters>', colour: '#17645c', language: 'en' },
   colophon: { reasonLine: 'You get this because you asked.', postalAddress: 'PO Box 600\n1100-001 Lisbon' },
   previewLine: 'How do you count?',
+  countsOpens: true,
 };
 const POST: Post = {
   title: 'A & B',

@@ -2,6 +2,7 @@ import { betterAuth } from 'better-auth';
 import { APIError, createAuthMiddleware, createEmailVerificationToken } from 'better-auth/api';
 import { sql } from 'kysely';
 import type pg from 'pg';
+import { together } from '@/core/growth/figures';
 import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import { mayMailTo, within } from '../limits';
@@ -31,11 +32,20 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
     const notice: Notice = { name: 'Inkset', colour: COLOUR, heading, paragraphs, link, footer };
     await post(ctx, ctx.db, { newsletterId: null, kind: 'account', to, subject: heading, notice });
   };
+  const verifyUrl = (token: string, step = '') =>
+    `${ctx.config.webOrigin}/verify?token=${encodeURIComponent(token)}${step && `&step=${step}`}`;
   const confirmation = (user: { email: string }, token: string) =>
-    mail(user.email, 'Confirm your address', ['One click, and your account is yours. The link works for one hour.'], {
-      label: 'Confirm my address',
-      url: `${ctx.config.webOrigin}/verify?token=${encodeURIComponent(token)}`,
-    });
+    kindOf(token) === 'change-email-verification'
+      ? mail(
+          user.email,
+          'Your new address',
+          ['One click, and this is the address of your Inkset account. The link works for one hour.'],
+          { label: 'Use this address', url: verifyUrl(token, 'new') },
+        )
+      : mail(user.email, 'Confirm your address', ['One click, and your account is yours. The link works for one hour.'], {
+          label: 'Confirm my address',
+          url: verifyUrl(token),
+        });
   return betterAuth({
     appName: 'Inkset',
     database: pool,
@@ -81,6 +91,23 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
           },
         ),
     },
+    user: {
+      changeEmail: {
+        enabled: true,
+        // Both are asked: whoever sits at an open desk takes no account away.
+        sendChangeEmailConfirmation: ({ user, newEmail, token }) =>
+          mail(
+            user.email,
+            'Another address for your account',
+            [
+              `Your account is to have the address ${newEmail}. If that is right, click below; that address is asked next, and until then nothing changes.`,
+              'If it was not you, do nothing, and choose a new password.',
+            ],
+            { label: 'Yes, change it', url: verifyUrl(token, 'old') },
+          ),
+      },
+      deleteUser: { enabled: true, beforeDelete: (user) => refuseOwners(ctx, user.id) },
+    },
     emailVerification: {
       sendOnSignUp: true,
       sendOnSignIn: true,
@@ -90,6 +117,29 @@ export function openAuth(ctx: Context, pool: pg.Pool) {
   });
 }
 
+/** What a token of the account library is for, as it says itself; whoever believes it has verified it first. */
+function kindOf(token: string): unknown {
+  try {
+    return (JSON.parse(Buffer.from(token.split('.')[1] ?? '', 'base64url').toString()) as { requestType?: unknown }).requestType;
+  } catch {
+    return undefined;
+  }
+}
+
+/** An account is not closed while a newsletter would be left without an owner. */
+async function refuseOwners(ctx: Context, userId: string): Promise<void> {
+  const { rows } = await sql<{ name: string }>`
+    select n.name from newsletters n join members m on m.newsletter_id = n.id where m.user_id = ${userId} and m.role = 'owner'
+      and not exists (select 1 from members o where o.newsletter_id = n.id and o.role = 'owner' and o.user_id <> ${userId}) order by n.name`.execute(
+    ctx.db,
+  );
+  if (rows.length)
+    throw new APIError('CONFLICT', {
+      code: 'OWNS_NEWSLETTERS',
+      message: `You are the only owner of ${together(rows.map((row) => row.name))}. Delete it, or make somebody else an owner, first.`,
+    });
+}
+
 const MOST_NAME = 80;
 const TRIES = { most: 10, seconds: 900 };
 
@@ -97,7 +147,13 @@ const TRIES = { most: 10, seconds: 900 };
  * Brakes for each account, beside those for each network: whoever guesses from many networks guesses slowly. And no account is opened by whom
  * nobody invited, where that is so.
  */
-async function guard(ctx: Context, { path, body }: { path?: string; body?: { email?: unknown; name?: unknown } }): Promise<void> {
+async function guard(
+  ctx: Context,
+  { path, body }: { path?: string; body?: { email?: unknown; name?: unknown; password?: unknown } },
+): Promise<void> {
+  // An open desk alone closes no account.
+  if (path === '/delete-user' && !body?.password)
+    throw new APIError('BAD_REQUEST', { code: 'INVALID_PASSWORD', message: 'The password is needed for this.' });
   if (typeof body?.name === 'string' && (body.name.length > MOST_NAME || /[\u0000-\u001f]/.test(body.name)))
     throw new APIError('BAD_REQUEST', {
       code: 'NAME_TOO_LONG',

@@ -239,6 +239,8 @@ export type NewsletterTable = {
   created_at: Date;
   logo_id: string | null;
   accent: Generated<string>;
+  count_opens: Generated<boolean>;
+  count_clicks: Generated<boolean>;
   site: Generated<string>;
   social_links: ColumnType<SocialLink[], string | undefined, string>;
   alert_joins: Generated<AlertWhen>;
@@ -527,6 +529,8 @@ export type LetterTable = {
   audience: JSONColumnType<Audience>;
   sender_id: string | null;
   subjects: JSONColumnType<string[]>;
+  counts_opens: Generated<boolean>;
+  counts_clicks: Generated<boolean>;
   preview_line: string;
   state: LetterState;
   cause: string | null;

@@ -110,5 +110,10 @@ function sayWhy(url: string, error: unknown): Fault {
     return new Fault('unreachable', `There is no site called ${host}, or its name server is away.`);
   if (cause === 'TimeoutError' || cause === 'UND_ERR_CONNECT_TIMEOUT')
     return new Fault('unreachable', `${host} did not answer in time.`);
-  return new Fault('unreachable', `${host} could not be reached (${cause ?? 'no reason given'}).`);
+  // The name of an error class says nothing to a person; a code of the operating system may to whoever helps them.
+  const said = typeof cause === 'string' && /^E[A-Z]+$/.test(cause) ? ` (${cause})` : '';
+  return new Fault(
+    'unreachable',
+    `${host} could not be reached${said}. Nothing was lost; try again, or look whether the address is right.`,
+  );
 }

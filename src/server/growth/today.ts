@@ -9,6 +9,7 @@ import { type Totals, totalsOf } from '../readers/readers';
 import { type DomainView, domainsOf } from '../senders/domains';
 import { type SenderView, sendersOf } from '../senders/senders';
 import { type LaterShare, laterShares, type RampDayView, rampOf } from '../sending/ramp';
+import { reachOf } from '../sending/reach';
 import { type LetterRow, lettersOf } from '../sending/views';
 
 export type DayCount = { day: string; joined: number; left: number };
@@ -21,6 +22,8 @@ export type Today = {
   funnel: FormSteps;
   standing: Standing[];
   letters: LetterRow[];
+  /** How many each letter on the runway would go to now. */
+  reach: Map<string, number>;
   senders: SenderView[];
   domains: DomainView[];
   autoSends: NewPostsView[];
@@ -65,6 +68,10 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     laterShares(ctx, newsletter),
     ctx.db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).orderBy('position').executeTakeFirst(),
   ]);
+  const ahead = letters.filter((letter) => letter.state === 'scheduled' || letter.state === 'held');
+  const reach = new Map(
+    await Promise.all(ahead.map(async (letter) => [letter.id, (await reachOf(ctx, newsletter, letter.audience)).will] as const)),
+  );
   const ramps = await Promise.all(
     domains.map(async (domain) => ({ domain: domain.name, ahead: (await rampOf(ctx, newsletter, domain))?.ahead ?? [] })),
   );
@@ -81,6 +88,7 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     funnel,
     standing,
     letters,
+    reach,
     senders,
     domains,
     autoSends,

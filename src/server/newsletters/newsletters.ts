@@ -17,6 +17,8 @@ type NewsletterSettings = NewsletterInput & {
   socialLinks: string;
   alertJoins: AlertWhen;
   alertLeaves: AlertWhen;
+  countOpens: 'yes' | 'no';
+  countClicks: 'yes' | 'no';
 };
 
 const zone = Joi.string()
@@ -66,6 +68,8 @@ const settingsSchema = Joi.object<NewsletterSettings>({
     }),
   alertJoins: when('When somebody joins'),
   alertLeaves: when('When somebody leaves'),
+  countOpens: Joi.string().valid('yes', 'no').default('yes').label('Openings'),
+  countClicks: Joi.string().valid('yes', 'no').default('yes').label('Clicks'),
 });
 
 const encryptionSchema = Joi.object<{ encryption: 'offered' | 'always' }>({
@@ -92,6 +96,8 @@ export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw
       social_links: JSON.stringify(links),
       alert_joins: value.alertJoins,
       alert_leaves: value.alertLeaves,
+      count_opens: value.countOpens === 'yes',
+      count_clicks: value.countClicks === 'yes',
     })
     .where('id', '=', newsletter.id)
     .execute();

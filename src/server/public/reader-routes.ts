@@ -4,6 +4,7 @@ import { FORM_WORDS } from '@/core/forms/words';
 import { together } from '@/core/growth/figures';
 import { escapeHtml } from '@/core/html';
 import { isSigned } from '@/core/keys';
+import { countingWords } from '@/core/newsletters/identity';
 import { readDeliveryToken } from '@/core/sending/token';
 import { letterWords } from '@/core/writing/words';
 import type { Context } from '../context';
@@ -119,7 +120,7 @@ function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving
   const more = goesOn.length
     ? `<section><p>You also get ${escapeHtml(together(goesOn, 20))}, which would go on.</p>${button(`${unsubscribe}: everything`, 'all', true)}</section>`
     : '';
-  const body = `<h1>${escapeHtml(title)}</h1><p>One click, and no more letters of ${escapeHtml(what)} come. You need not say why.</p>${button(unsubscribe)}${more}`;
+  const body = `<h1>${escapeHtml(title)}</h1><p>One click, and no more letters of ${escapeHtml(what)} come. You need not say why.</p>${button(unsubscribe)}${more}<p><small>${escapeHtml(countingWords(newsletter))}</small></p>`;
   return page({ name: newsletter.name, title, body, language: newsletter.language });
 }
 

@@ -12,7 +12,7 @@ import { countLetters } from './counts';
 import { cancelWhatTheyLeft } from './silence';
 
 export type Leaving = {
-  newsletter: { name: string; slug: string; colour: string; language: string };
+  newsletter: { name: string; slug: string; colour: string; language: string; count_opens: boolean; count_clicks: boolean };
   /** What is left, or was, and what goes on: the lists' public names. */
   lists: string[];
   goesOn: string[];
@@ -31,7 +31,7 @@ const refOf = (ctx: Context, token: string, purpose: LeavePurpose): LeaveRef => 
 
 type Standing = {
   reader: { id: string; address: string };
-  newsletter: { id: string; name: string; slug: string; colour: string; language: string; time_zone: string };
+  newsletter: Leaving['newsletter'] & { id: string; time_zone: string };
   /** Every list they read or wait for, and those that this link is about. */
   on: { id: string; name: string; publicName: string; state: 'reading' | 'waiting'; meant: boolean }[];
   copy: { letterId: string; domainId: number } | null;
@@ -45,7 +45,18 @@ async function standing(db: Db, ref: LeaveRef): Promise<Standing | null> {
   const reader = await db
     .selectFrom('readers as r')
     .innerJoin('newsletters as n', 'n.id', 'r.newsletter_id')
-    .select(['r.id', 'r.address', 'n.id as newsletter_id', 'n.name', 'n.slug', 'n.colour', 'n.language', 'n.time_zone'])
+    .select([
+      'r.id',
+      'r.address',
+      'n.id as newsletter_id',
+      'n.name',
+      'n.slug',
+      'n.colour',
+      'n.language',
+      'n.time_zone',
+      'n.count_opens',
+      'n.count_clicks',
+    ])
     .where('r.id', '=', ref.readerId)
     .executeTakeFirst();
   if (!reader) return null;
@@ -78,6 +89,8 @@ async function standing(db: Db, ref: LeaveRef): Promise<Standing | null> {
       colour: reader.colour,
       language: reader.language,
       time_zone: reader.time_zone,
+      count_opens: reader.count_opens,
+      count_clicks: reader.count_clicks,
     },
     on: rows.map((row) => ({
       id: row.id,

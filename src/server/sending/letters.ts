@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
+import { atLocal } from '@/core/growth/times';
 import { type Audience, audienceSchema } from '@/core/sending/audience';
 import { afterAct, type LetterAct, type LetterState, statesFor } from '@/core/sending/letter-state';
 import { check } from '../check';
@@ -83,6 +84,7 @@ const SAID: Partial<Record<LetterAct, string>> = {
   resume: 'This letter is not paused.',
   stop: 'This letter is not on its way, so there is nothing to stop.',
   unschedule: 'This letter has begun to leave already.',
+  schedule: 'This letter has begun to leave already.',
 };
 
 async function own(ctx: Context, db: Db, newsletter: Newsletter, id: string, act: LetterAct, cause: string): Promise<void> {
@@ -103,6 +105,23 @@ export async function pauseLetter(ctx: Context, newsletter: Newsletter, id: stri
     await own(ctx, trx, newsletter, id, 'pause', `Paused by ${by}`);
     await rest(trx, id, true);
   });
+}
+
+/** Gives a letter that has not begun to leave another time, said in the newsletter's zone (`YYYY-MM-DDTHH:MM`). Throws "invalid" for an hour that is none, or over. */
+export async function reschedule(ctx: Context, newsletter: Newsletter, id: string, typed: string, by: string): Promise<void> {
+  const at = atLocal(typed, newsletter.time_zone);
+  const refuse = (sentence: string) => new Fault('invalid', sentence, { at: sentence });
+  if (!at) throw refuse('There is no such hour: a time is missing, or clocks skip it on that day.');
+  if (at <= ctx.clock.now()) throw refuse('That time is over. Choose a later one.');
+  await ctx.db.transaction().execute(async (trx) => {
+    await own(ctx, trx, newsletter, id, 'schedule', `Set by ${by}`);
+    await trx.updateTable('letters').set({ due_at: at }).where('id', '=', id).execute();
+  });
+}
+
+/** Takes a letter off the runway: it goes nowhere until it is given a time again. */
+export async function callBack(ctx: Context, newsletter: Newsletter, id: string, by: string): Promise<void> {
+  await ctx.db.transaction().execute((trx) => own(ctx, trx, newsletter, id, 'unschedule', `Called back by ${by}`));
 }
 
 /** Lets a paused letter go on where it was. */

@@ -105,6 +105,7 @@ export function frameOf(ctx: Context, newsletter: Newsletter): Omit<LetterFrame,
       links: newsletter.social_links,
     },
     colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
+    countsOpens: newsletter.count_opens,
   };
 }
 
@@ -115,6 +116,24 @@ export async function documentOf(db: Db, letter: { post_id: string | null; layou
     ? await db.selectFrom('layouts').select('layout').where('id', '=', letter.layout_id).executeTakeFirst()
     : undefined;
   return bind(layout?.layout ?? STARTING_LAYOUT, post);
+}
+
+/** How a letter that has not begun would look, were it to leave now; null where its post is gone. */
+export async function previewOf(
+  ctx: Context,
+  newsletter: Newsletter,
+  letterId: string,
+): Promise<{ html: string; text: string } | null> {
+  const letter = await ctx.db
+    .selectFrom('letters')
+    .select(['post_id', 'layout_id', 'preview_line'])
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', letterId)
+    .executeTakeFirst();
+  if (!letter?.post_id) return null;
+  const document = await documentOf(ctx.db, letter);
+  const frame = { ...frameOf(ctx, newsletter), previewLine: letter.preview_line };
+  return { html: takeLinks(await renderHtml(document, frame)).html, text: renderText(document, frame) };
 }
 
 async function fixRecipients(ctx: Context, id: string): Promise<void> {
@@ -134,7 +153,9 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
   // Made outside the transaction: rendering takes its time, and nothing of it depends on the recipients.
   const document = await documentOf(ctx.db, row);
   const frame = { ...frameOf(ctx, newsletter), previewLine: row.preview_line };
-  const { html, links } = takeLinks(await renderHtml(document, frame));
+  const rendered = await renderHtml(document, frame);
+  // Where clicks are not counted, links lead straight to where they point.
+  const { html, links } = newsletter.count_clicks ? takeLinks(rendered) : { html: rendered, links: [] };
   const chips = chipsIn(document);
   await sql`select ensure_month(${row.sent_on}::date)`.execute(ctx.db);
   await ctx.db.transaction().execute(async (trx) => {
@@ -164,7 +185,13 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     await queue(trx, of);
     await trx
       .updateTable('letters')
-      .set({ html, text: renderText(document, frame), chips: JSON.stringify(chips) })
+      .set({
+        html,
+        text: renderText(document, frame),
+        chips: JSON.stringify(chips),
+        counts_opens: newsletter.count_opens,
+        counts_clicks: newsletter.count_clicks,
+      })
       .where('id', '=', id)
       .execute();
     await moveLetter(ctx, trx, id, 'fix recipients');

@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
+import type { Audience } from '@/core/sending/audience';
 import type { LetterState } from '@/core/sending/letter-state';
 import type { Context, Newsletter } from '../context';
 import { restingFor, restingUntil, routeName } from '../mail/routes';
@@ -12,6 +13,9 @@ export type LetterRow = {
   startedAt: Date | null;
   /** Why it is where it is: what holds it, who paused or stopped it. */
   cause: string | null;
+  audience: Audience;
+  /** What was counted of it, as its newsletter wished. */
+  counted: { opens: boolean; clicks: boolean };
   counts: {
     recipients: number;
     delivered: number;
@@ -34,6 +38,9 @@ type Raw = {
   due_at: Date;
   started_at: Date | null;
   cause: string | null;
+  audience: Audience;
+  counts_opens: boolean;
+  counts_clicks: boolean;
 } & Record<
   | 'recipients'
   | 'delivered'
@@ -56,7 +63,7 @@ const COUNTS = sql`coalesce(c.recipients, 0) as recipients, coalesce(c.delivered
 /** A newsletter's letters, the latest first. */
 export async function lettersOf(ctx: Context, newsletter: Newsletter, most = 200): Promise<LetterRow[]> {
   const { rows } = await sql<Raw>`
-    select l.*, ${COUNTS} from (select id, subjects, state, due_at, started_at, cause from letters where newsletter_id = ${newsletter.id} order by due_at desc limit ${most}) l
+    select l.*, ${COUNTS} from (select id, subjects, state, due_at, started_at, cause, audience, counts_opens, counts_clicks from letters where newsletter_id = ${newsletter.id} order by due_at desc limit ${most}) l
     left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true order by l.due_at desc`.execute(ctx.db);
   return rows.map(letterRow);
 }
@@ -112,6 +119,7 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
   return {
     ...letterRow(row),
     previewLine: row.preview_line,
+
     senderId: row.sender_id,
     from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
     html: row.html,
@@ -146,6 +154,8 @@ function letterRow(row: Raw): LetterRow {
     dueAt: row.due_at,
     startedAt: row.started_at,
     cause: row.cause,
+    audience: row.audience,
+    counted: { opens: row.counts_opens, clicks: row.counts_clicks },
     counts: {
       recipients: row.recipients,
       delivered: row.delivered,

@@ -108,7 +108,6 @@ export function Builder(props: Props) {
             aria-label="Name of the form"
             title="Only you see this name. Say where the form will stand."
             rows={1}
-            maxLength={80}
             value={name}
             onChange={(event) => write({ ...written, name: event.target.value.replace(/\n/g, ' ') })}
             className="block field-sizing-content max-w-full min-w-0 resize-none rounded-sm bg-transparent font-serif text-[21px] leading-7"

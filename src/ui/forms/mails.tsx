@@ -23,7 +23,7 @@ export function Mails({ form, newsletter, lists }: { form: FormDefinition; newsl
     }).html;
   const first = notice(
     fill(confirmation.heading || words.heading, { name: newsletter }),
-    confirmation.words || fill(words.words, { label: together(lists, 20) }),
+    confirmation.words || fill(words.words, { label: together(lists, 20) || newsletter }),
     confirmation.button || words.button,
   );
   const second = welcome.on

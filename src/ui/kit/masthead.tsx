@@ -2,7 +2,7 @@
 
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
 import clsx from 'clsx';
-import { Check, ChevronsUpDown, Feather, Plus, Search, Settings2 } from 'lucide-react';
+import { Check, ChevronDown, ChevronsUpDown, Feather, Plus, Search, Settings2 } from 'lucide-react';
 import Link from 'next/link';
 import { usePathname } from 'next/navigation';
 import { Find } from './find';
@@ -38,12 +38,13 @@ const THEMES = [
 export function Masthead({ slug, name, newsletters, person, theme, signOut, setTheme }: Props) {
   const path = usePathname();
   const base = `/desk/${slug}`;
+  const here = SECTIONS.find((section) => path.startsWith(`${base}/${section.path}`));
   return (
     <header className="bg-sheet">
       <a href="#matter" className="sr-only focus:not-sr-only focus:absolute focus:z-40 focus:bg-sheet focus:p-3">
-        Skip to the matter
+        Skip to the content
       </a>
-      <div className="mx-auto flex max-w-[1440px] flex-wrap items-center gap-x-5 px-4 sm:px-7 lg:h-14 lg:flex-nowrap">
+      <div className="mx-auto flex h-14 max-w-[1440px] items-center gap-x-2 px-4 sm:gap-x-5 sm:px-7">
         <Menu>
           <MenuButton className="flex h-14 min-w-0 max-w-64 items-center gap-2.5 rounded-sm font-serif text-[20px] font-semibold">
             <Feather size={19} aria-hidden className="shrink-0" />
@@ -67,20 +68,16 @@ export function Masthead({ slug, name, newsletters, person, theme, signOut, setT
             </MenuItem>
           </MenuItems>
         </Menu>
-        <nav
-          aria-label="Sections"
-          className="order-last -mx-4 flex w-[calc(100%+2rem)] overflow-x-auto px-4 lg:order-none lg:mx-0 lg:w-auto lg:flex-1 lg:overflow-visible lg:px-0"
-        >
+        <nav aria-label="Sections" className="hidden flex-1 lg:flex">
           {SECTIONS.map((section) => {
-            const here = path.startsWith(`${base}/${section.path}`);
             return (
               <Link
                 key={section.path}
                 href={`${base}/${section.path}`}
-                aria-current={here ? 'page' : undefined}
+                aria-current={section === here ? 'page' : undefined}
                 className={clsx(
-                  'flex h-11 items-center border-b-[3px] px-2.5 text-[14px] font-medium whitespace-nowrap lg:h-14 xl:px-3',
-                  here ? 'border-verdigris font-semibold text-ink' : 'border-transparent text-ink-2 hover:text-ink',
+                  'flex h-14 items-center border-b-[3px] px-2.5 text-[14px] font-medium whitespace-nowrap xl:px-3',
+                  section === here ? 'border-verdigris font-semibold text-ink' : 'border-transparent text-ink-2 hover:text-ink',
                 )}
               >
                 {section.label}
@@ -88,7 +85,23 @@ export function Masthead({ slug, name, newsletters, person, theme, signOut, setT
             );
           })}
         </nav>
-        <div className="ml-auto flex items-center gap-2.5">
+        <div className="ml-auto flex shrink-0 items-center gap-1.5 sm:gap-2.5">
+          <Menu as="div" className="lg:hidden">
+            <MenuButton className="flex h-11 items-center gap-1.5 rounded-sm px-2 text-[14px] font-semibold">
+              {here?.label ?? 'Sections'}
+              <ChevronDown size={15} aria-hidden className="text-ink-2" />
+              <span className="sr-only">, choose a section</span>
+            </MenuButton>
+            <MenuItems anchor="bottom end" className={PANEL}>
+              {SECTIONS.map((section) => (
+                <MenuItem key={section.path}>
+                  <Link href={`${base}/${section.path}`} className={clsx(ITEM, 'h-11')}>
+                    <Check size={15} aria-hidden className={clsx(section !== here && 'invisible')} /> {section.label}
+                  </Link>
+                </MenuItem>
+              ))}
+            </MenuItems>
+          </Menu>
           <Find
             slug={slug}
             trigger={
@@ -128,7 +141,12 @@ export function Masthead({ slug, name, newsletters, person, theme, signOut, setT
                 </MenuItem>
               ))}
               <MenuItem>
-                <button type="button" className={clsx(ITEM, 'border-t')} onClick={() => signOut()}>
+                <Link href="/account" className={clsx(ITEM, 'border-t')}>
+                  Your account
+                </Link>
+              </MenuItem>
+              <MenuItem>
+                <button type="button" className={ITEM} onClick={() => signOut()}>
                   Sign out
                 </button>
               </MenuItem>

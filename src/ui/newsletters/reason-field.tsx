@@ -25,7 +25,6 @@ export function ReasonField({
         label="Reason line"
         value={line}
         onChange={(event) => setLine(event.target.value)}
-        maxLength={300}
         hint="Why this person gets the letter. It is read by people who forgot."
       />
       <ul className="mt-2 grid gap-x-4 gap-y-1 text-small sm:grid-cols-2">

@@ -10,6 +10,7 @@ export type LetterLine = {
   subject: string;
   state: LetterState;
   at: Date;
+  counted: { opens: boolean; clicks: boolean };
   counts: {
     recipients: number;
     delivered: number;
@@ -36,7 +37,7 @@ export function LetterTable({ letters, slug, now, zone }: { letters: LetterLine[
         { title: 'Bounced', figure: true, hideNarrow: true },
         { title: 'Complained', figure: true, hideNarrow: true },
       ]}
-      rows={letters.map(({ id, subject, state, at, counts }) => ({
+      rows={letters.map(({ id, subject, state, at, counts, counted }) => ({
         key: id,
         cells: [
           <Link key="l" href={`/desk/${slug}/letters/${id}`} className="line-clamp-2 min-w-40 font-semibold hover:underline">
@@ -52,8 +53,8 @@ export function LetterTable({ letters, slug, now, zone }: { letters: LetterLine[
             )}
           </span>,
           !hasBegun(state) ? '–' : figure(counts.delivered),
-          percent(counts.people, counts.delivered),
-          percent(counts.clicked, counts.delivered),
+          counted.opens ? percent(counts.people, counts.delivered) : 'not counted',
+          counted.clicks ? percent(counts.clicked, counts.delivered) : 'not counted',
           !hasBegun(state) ? '–' : figure(counts.left),
           !hasBegun(state) ? '–' : figure(counts.bounced),
           !hasBegun(state) ? '–' : figure(counts.complained),

@@ -68,6 +68,7 @@ export function Runway({
             >
               <span className="block text-[12px] leading-4 text-ink-2">{/\d{1,2}:\d{2}$/.exec(d.time)?.[0] ?? d.time}</span>
               <span className="line-clamp-5 text-[12.5px] leading-4 font-semibold break-words hyphens-auto">{d.title}</span>
+              <span className="block text-[12px] leading-4 text-ink-2">{d.detail}</span>
             </Link>
           ))}
         </div>
@@ -79,7 +80,7 @@ export function Runway({
           <li key={d.id} className="border-b border-rule-2 py-2.5">
             <Link href={d.href} className="block">
               <span className="text-small text-ink-2">
-                {shortDay(days[d.column] ?? '')}, {d.time}
+                {shortDay(days[d.column] ?? '')}, {/\d{1,2}:\d{2}$/.exec(d.time)?.[0] ?? d.time}
               </span>
               <b className="block">{d.title}</b>
               <span className="text-small text-ink-2">{d.detail}</span>

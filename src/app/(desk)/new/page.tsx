@@ -16,13 +16,12 @@ export default async function Page() {
         Welcome, {person.name}. A few answers, each asked once, and its sign-up page is live. All of them can be changed later.
       </p>
       <ActionForm action={makeNewsletter} submit="Make the newsletter">
-        <TextField name="name" label="Name" maxLength={80} hint="What readers see first. For example: Lanternfish Letters." />
+        <TextField name="name" label="Name" hint="What readers see first. For example: Lanternfish Letters." />
         <TextField
           name="site"
           label="Your site"
           type="text"
           inputMode="url"
-          maxLength={200}
           placeholder="saltmarsh.example"
           hint="We take its colour and look for its feed. May be left empty."
         />
@@ -30,7 +29,6 @@ export default async function Page() {
           <TextField
             name="senderName"
             label="Letters come from"
-            maxLength={80}
             defaultValue={person.name}
             hint="The name that readers see first."
           />

@@ -7,8 +7,14 @@ import { Said } from '../said';
 export const metadata: Metadata = { title: 'Confirm your address', robots: { index: false } };
 export const dynamic = 'force-dynamic';
 
+const SAYS: Record<string, [title: string, sentence: string, button: string]> = {
+  '': ['Confirm your address', 'One click, and your account is yours.', 'Confirm my address'],
+  old: ['Another address for your account', 'One click, and the new address is asked next.', 'Yes, change it'],
+  new: ['Your new address', 'One click, and this is the address of your account.', 'Use this address'],
+};
+
 export default async function Page({ searchParams }: { searchParams: Promise<Record<string, string | undefined>> }) {
-  const { token, error } = await searchParams;
+  const { token, error, step = '' } = await searchParams;
   if (error)
     return (
       <Said
@@ -23,10 +29,12 @@ export default async function Page({ searchParams }: { searchParams: Promise<Rec
       </Said>
     );
   if (!token) redirect('/');
+  const [title, sentence, button] = SAYS[step] ?? SAYS['']!;
   return (
-    <Said title="Confirm your address" sentence="One click, and your account is yours.">
-      <PressOnce action="/api/verify" button="Confirm my address" byItself>
+    <Said title={title} sentence={sentence}>
+      <PressOnce action="/api/verify" button={button} byItself>
         <input type="hidden" name="token" value={token} />
+        <input type="hidden" name="step" value={step} />
       </PressOnce>
     </Said>
   );

@@ -9,8 +9,11 @@ export async function POST(request: Request): Promise<Response> {
   const { webOrigin } = (await runtime()).config;
   // Somebody else's page must not sign a visitor in to an account of its choice.
   if ((request.headers.get('origin') ?? webOrigin) !== webOrigin) return new Response('Not from here', { status: 403 });
-  const token = String((await request.formData()).get('token') ?? '');
-  const query = new URLSearchParams({ token, callbackURL: '/verify' });
+  const sent = await request.formData();
+  const token = String(sent.get('token') ?? '');
+  const step = String(sent.get('step') ?? '');
+  const callbackURL = step === 'old' || step === 'new' ? `/account?address=${step}` : '/verify';
+  const query = new URLSearchParams({ token, callbackURL });
   const { headers } = await (await auth()).handler(
     new Request(`${webOrigin}/api/auth/verify-email?${query}`, { headers: { cookie: request.headers.get('cookie') ?? '' } }),
   );

@@ -35,6 +35,8 @@ create table newsletters (
   social_links jsonb not null default '[]',
   logo_id uuid,
   default_sender_id uuid,
+  count_opens boolean not null default true,
+  count_clicks boolean not null default true,
   encrypted_only boolean not null default false,  -- mail to readers goes over encrypted connections or not at all
   alert_joins text not null default 'off' check (alert_joins in ('off', 'at once', 'daily')),
   alert_leaves text not null default 'off' check (alert_leaves in ('off', 'at once', 'daily')),

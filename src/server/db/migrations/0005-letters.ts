@@ -71,6 +71,8 @@ create table letters (
   sender_id uuid references senders on delete set null,
   subjects jsonb not null,                -- one, or the variants of a subject test
   preview_line text not null,
+  counts_opens boolean not null default true,  -- as its newsletter wished when it started
+  counts_clicks boolean not null default true,
   state text not null check (state in ('draft', 'scheduled', 'held', 'starting', 'sending', 'paused', 'stopped', 'sent')),
   cause text,                             -- why it is in this state, in words
   state_at timestamptz not null,

@@ -4,6 +4,7 @@ import { cache } from 'react';
 import { formCss } from '@/core/forms/look';
 import { shapeOf } from '@/core/forms/placement';
 import { formHtml } from '@/core/forms/render';
+import { countingWords } from '@/core/newsletters/identity';
 import { hostedForm } from '@/server/forms/forms';
 import { stamp } from '@/server/forms/stamp';
 import { publicNewsletter } from '@/server/newsletters/newsletters';
@@ -47,6 +48,7 @@ export default async function Page({ params }: Props) {
       <style>{formCss(form.definition.look, shapeOf(form.definition.placement.kind))}</style>
       <div className="mt-8" dangerouslySetInnerHTML={{ __html: html }} />
       <p className="mt-8 text-small text-ink-2">{newsletter.postal_address.replace(/\r?\n/g, ', ')}</p>
+      <p className="mt-1 text-small text-ink-2">{countingWords(newsletter)}</p>
     </main>
   );
 }

@@ -1,4 +1,5 @@
 import type { Metadata } from 'next';
+import { counted } from '@/core/growth/figures';
 import { ago, fullTime, spokenTime } from '@/core/growth/times';
 import { newPostsOf } from '@/server/autosend/new-posts';
 import { listsOf } from '@/server/readers/readers';
@@ -86,9 +87,6 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             Whatever stands in the feed when you switch on. Only posts that appear afterwards become letters, each once; more than
             five at one look wait for your word.
           </Note>
-          <Note tone="know" title="Series and digests">
-            Timed runs of letters, and daily or weekly digests, will be set up here too. They are not built yet.
-          </Note>
         </>
       }
     >
@@ -98,8 +96,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <>A rule that sends by itself: each new post of your blog becomes a letter, without a hand on it.</>
         ) : (
           <>
-            <b>{running.length === 1 ? 'One blog is' : `${running.length} blogs are`} watched</b>. Each new post becomes a letter
-            within minutes, by itself.
+            <b>{counted(running.length, 'blog is', 'blogs are')} watched</b>. Each new post becomes a letter within minutes, by
+            itself.
           </>
         )}
       </Standfirst>

@@ -1,6 +1,6 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
-import { counted, figure } from '@/core/growth/figures';
+import { counted, figure, plural } from '@/core/growth/figures';
 import { spokenTime } from '@/core/growth/times';
 import { AGES, queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
@@ -117,12 +117,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <>Mailboxes believe a letter whose sender can be proven. Start with the address your letters come from.</>
         ) : (
           <>
-            <b>{confirmed}</b> of {counted(senders.length, 'sender is', 'senders are')} confirmed, and{' '}
+            <b>{confirmed}</b> of {counted(senders.length, 'sender', 'senders')} {plural(confirmed, 'is', 'are')} confirmed, and{' '}
             {domains.length === 0 ? (
               'no domain is added yet'
             ) : (
               <>
-                <b>{proven}</b> of {counted(domains.length, 'domain is', 'domains are')} authenticated
+                <b>{proven}</b> of {counted(domains.length, 'domain', 'domains')} {plural(proven, 'is', 'are')} authenticated
               </>
             )}
             .
@@ -290,9 +290,6 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           ))}
         </Section>
       )}
-      <p className="text-ink-2">
-        Bounces and complaints by provider and DMARC reports will stand here too. They are not built yet.
-      </p>
     </Screen>
   );
 }

@@ -35,7 +35,6 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
               <TextField
                 name="name"
                 label="Where will it stand?"
-                maxLength={80}
                 placeholder="After every article"
                 hint="Only you see this name."
               />

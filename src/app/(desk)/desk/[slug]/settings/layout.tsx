@@ -15,7 +15,7 @@ export default async function Layout({ children, params }: { children: ReactNode
       <Standfirst title="Settings">
         What readers see of <b>{newsletter.name}</b>, who works on it, and which way letters leave. Its sign-up page is at{' '}
         <a href={`${ctx.config.webOrigin}/at/${slug}`} className="link">
-          /at/{slug}
+          {`${ctx.config.webOrigin}/at/${slug}`.replace(/^https?:\/\//, '')}
         </a>
         .
       </Standfirst>

@@ -14,6 +14,11 @@ const WHEN = ALERT_TIMES.map((value) => ({
   label: { off: 'Not at all', 'at once': 'At once', daily: 'In one mail the next morning' }[value],
 }));
 
+const COUNTED = [
+  { value: 'yes', label: 'are counted' },
+  { value: 'no', label: 'are not counted' },
+];
+
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
@@ -24,7 +29,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
     <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row lg:justify-between">
       <ActionForm action={keepSettings.bind(null, slug)} submit="Save" done="Saved" className="max-w-3xl flex-1">
         <div className="grid gap-4 sm:grid-cols-2">
-          <TextField name="name" label="Name" defaultValue={newsletter.name} maxLength={80} />
+          <TextField name="name" label="Name" defaultValue={newsletter.name} />
           <TextField
             name="site"
             label="Your site"
@@ -33,7 +38,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             hint="Where your forms stand."
           />
         </div>
-        <TextField name="description" label="One line about it" defaultValue={newsletter.description} maxLength={200} />
+        <TextField name="description" label="One line about it" defaultValue={newsletter.description} />
         <div className="grid gap-4 sm:grid-cols-2">
           <ColourField
             name="colour"
@@ -51,13 +56,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           />
           <ZoneField value={newsletter.time_zone} />
         </div>
-        <LongField
-          name="postalAddress"
-          label="Postal address"
-          defaultValue={newsletter.postal_address}
-          maxLength={300}
-          hint={POSTAL_HINT}
-        />
+        <LongField name="postalAddress" label="Postal address" defaultValue={newsletter.postal_address} hint={POSTAL_HINT} />
         <ReasonField
           value={newsletter.reason_line}
           name={newsletter.name}
@@ -84,6 +83,20 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             label="When somebody leaves, tell me"
             defaultValue={newsletter.alert_leaves}
             choices={WHEN}
+          />
+          <ChoiceField
+            name="countOpens"
+            label="Openings of letters"
+            defaultValue={newsletter.count_opens ? 'yes' : 'no'}
+            choices={COUNTED}
+            hint="Not counted, letters carry no picture for it, and nobody can say how many were read."
+          />
+          <ChoiceField
+            name="countClicks"
+            label="Clicks in letters"
+            defaultValue={newsletter.count_clicks ? 'yes' : 'no'}
+            choices={COUNTED}
+            hint="Not counted, links lead straight to where they point, and nobody can say which were followed."
           />
         </div>
       </ActionForm>

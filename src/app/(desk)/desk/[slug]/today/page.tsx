@@ -1,7 +1,7 @@
 import { Check, Circle } from 'lucide-react';
 import type { Metadata } from 'next';
 import Link from 'next/link';
-import { counted, figure, percent } from '@/core/growth/figures';
+import { counted, figure, percent, plural } from '@/core/growth/figures';
 import { dayAndHour, longDay, spokenTime } from '@/core/growth/times';
 import { hasBegun } from '@/core/sending/letter-state';
 import { type Today, today } from '@/server/growth/today';
@@ -37,7 +37,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           ? `${figure(letter.counts.delivered)} of ${figure(letter.counts.recipients)}`
           : letter.state === 'held' || letter.state === 'paused'
             ? letter.state
-            : `to about ${figure(data.totals.reading)}`,
+            : `to ${figure(data.reach.get(letter.id) ?? 0)}`,
       href: `/desk/${slug}/letters/${letter.id}`,
       held: letter.state === 'held',
     }));
@@ -61,7 +61,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <>Nobody reads {newsletter.name} yet. The steps on the right lead to the first reader, one after the other.</>
         ) : (
           <>
-            <b>{counted(data.totals.reading, 'person', 'people')}</b> {data.totals.reading === 1 ? 'reads' : 'read'}{' '}
+            <b>{counted(data.totals.reading, 'person', 'people')}</b> {plural(data.totals.reading, 'reads', 'read')}{' '}
             {newsletter.name}. In the last 7 days <b>{figure(data.week.joined)} joined</b> and{' '}
             <b>{figure(data.week.left)} left</b>
             {last && last.counts.recipients > 0 && (
@@ -179,7 +179,7 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
                 <li key={row.provider} className="flex items-center justify-between gap-2 border-b border-rule-2 py-2">
                   <span className="min-w-0 truncate">{row.provider}</span>
                   <span className="figures flex shrink-0 items-center gap-2 font-semibold">
-                    {(100 * share).toFixed(1)}%{' '}
+                    {percent(row.delivered, row.settled)}{' '}
                     <Chip tone={tone}>
                       {tone === 'fine' ? 'accepted' : tone === 'look' ? 'mostly accepted' : 'often refused'}
                     </Chip>

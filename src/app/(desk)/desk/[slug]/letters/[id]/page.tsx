@@ -1,16 +1,18 @@
 import type { Metadata } from 'next';
-import { counted, figure, percent } from '@/core/growth/figures';
-import { fullTime, spokenTime } from '@/core/growth/times';
+import { counted, figure, percent, together } from '@/core/growth/figures';
+import { fullTime, localOf, spokenTime } from '@/core/growth/times';
 import { sendersOf } from '@/server/senders/senders';
+import { reachOf } from '@/server/sending/reach';
+import { previewOf } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
-import { ActionButton, ChoiceField } from '@/ui/kit/action-form';
+import { ActionButton, ChoiceField, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { Table } from '@/ui/kit/table';
 import { LetterPreview } from '@/ui/sending/letter-preview';
 import { deskOf, orNotFound } from '../../../../../desk';
-import { pause, resume, sendFrom, stop } from '../actions';
+import { pause, resume, sendFrom, setTime, stop, takeBack } from '../actions';
 
 export const metadata: Metadata = { title: 'Letter' };
 
@@ -26,7 +28,11 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
     counts.recipients - counts.delivered - counts.bounced - counts.refused - counts.givenUp - counts.cancelled,
   );
   const underWay = letter.state === 'starting' || letter.state === 'sending' || letter.state === 'paused';
-  const ahead = letter.state === 'scheduled' || letter.state === 'held';
+  const ahead = letter.state === 'draft' || letter.state === 'scheduled' || letter.state === 'held';
+  const [reach, preview] = ahead
+    ? await Promise.all([reachOf(ctx, newsletter, letter.audience), previewOf(ctx, newsletter, letter.id)])
+    : [null, null];
+  const html = letter.html ?? preview?.html;
   return (
     <Screen
       margin={
@@ -58,41 +64,70 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               </div>
             </Section>
           )}
-          <Section title="Results" aside="people only">
-            <dl className="figures">
-              {[
-                ['Recipients', figure(counts.recipients), ''],
-                ['Delivered', figure(counts.delivered), percent(counts.delivered, counts.recipients)],
-                ['Read by people', figure(counts.people), percent(counts.people, counts.delivered)],
-                ['Opened by machines', figure(counts.machines), ''],
-                ['Clicked', figure(counts.clicked), percent(counts.clicked, counts.delivered)],
-                ['Left', figure(counts.left), percent(counts.left, counts.delivered)],
-                ['Bounced', figure(counts.bounced), percent(counts.bounced, counts.recipients)],
-                ['Refused', figure(counts.refused), ''],
-                ['Given up', figure(counts.givenUp), ''],
-                ['Cancelled', figure(counts.cancelled), ''],
-                ['Complained', figure(counts.complained), ''],
-              ].map(([label, value, share]) => (
-                <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
-                  <dt>{label}</dt>
-                  <dd>
-                    <b>{value}</b> <span className="ml-1 text-small text-ink-2">{share}</span>
-                  </dd>
-                </div>
-              ))}
-            </dl>
-          </Section>
-          <Section title="Links">
-            {letter.links.length === 0 && <p className="py-2.5 text-ink-2">This letter has no links of its own.</p>}
-            <ul>
-              {letter.links.map((link) => (
-                <li key={link.url} className="flex justify-between gap-3 border-b border-rule-2 py-2 text-[13px]">
-                  <span className="min-w-0 break-all">{link.url.replace(/^https?:\/\//, '')}</span>
-                  <b className="figures">{figure(link.clicks)}</b>
-                </li>
-              ))}
-            </ul>
-          </Section>
+          {reach && (
+            <Section title="Whom it is for" aside="as of now">
+              <dl className="figures">
+                {[
+                  ['Will get it', reach.will],
+                  ['Their address takes no mail', reach.unreachable],
+                  ['Have not confirmed', reach.waiting],
+                ].map(([label, value]) => (
+                  <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
+                    <dt>{label}</dt>
+                    <dd>
+                      <b>{figure(Number(value))}</b>
+                    </dd>
+                  </div>
+                ))}
+              </dl>
+              <p className="mt-2 text-small text-ink-2">
+                Fixed when it starts: who joins until then gets it, who leaves does not.
+              </p>
+            </Section>
+          )}
+          {!ahead && (
+            <Section title="Results" aside="people only">
+              <dl className="figures">
+                {[
+                  ['Recipients', figure(counts.recipients), ''],
+                  ['Delivered', figure(counts.delivered), percent(counts.delivered, counts.recipients)],
+                  letter.counted.opens
+                    ? ['Read by people', figure(counts.people), percent(counts.people, counts.delivered)]
+                    : ['Read by people', 'not counted', ''],
+                  ['Opened by machines', letter.counted.opens ? figure(counts.machines) : 'not counted', ''],
+                  letter.counted.clicks
+                    ? ['Clicked', figure(counts.clicked), percent(counts.clicked, counts.delivered)]
+                    : ['Clicked', 'not counted', ''],
+                  ['Left', figure(counts.left), percent(counts.left, counts.delivered)],
+                  ['Bounced', figure(counts.bounced), percent(counts.bounced, counts.recipients)],
+                  ['Refused', figure(counts.refused), ''],
+                  ['Given up', figure(counts.givenUp), ''],
+                  ['Cancelled', figure(counts.cancelled), ''],
+                  ['Complained', figure(counts.complained), ''],
+                ].map(([label, value, share]) => (
+                  <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
+                    <dt>{label}</dt>
+                    <dd>
+                      <b>{value}</b> <span className="ml-1 text-small text-ink-2">{share}</span>
+                    </dd>
+                  </div>
+                ))}
+              </dl>
+            </Section>
+          )}
+          {!ahead && (
+            <Section title="Links">
+              {letter.links.length === 0 && <p className="py-2.5 text-ink-2">This letter has no links of its own.</p>}
+              <ul>
+                {letter.links.map((link) => (
+                  <li key={link.url} className="flex justify-between gap-3 border-b border-rule-2 py-2 text-[13px]">
+                    <span className="min-w-0 break-all">{link.url.replace(/^https?:\/\//, '')}</span>
+                    <b className="figures">{figure(link.clicks)}</b>
+                  </li>
+                ))}
+              </ul>
+            </Section>
+          )}
         </>
       }
     >
@@ -101,33 +136,68 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         title={letter.subject}
         trail={[{ label: 'Letters', href: `/desk/${slug}/letters` }]}
         actions={
-          underWay && (
+          ahead ? (
             <>
-              {letter.state === 'paused' && (
-                <ActionButton tone="main" action={resume.bind(null, slug, id)} done="It goes on">
-                  Let it go on
-                </ActionButton>
-              )}
-              {letter.state === 'sending' && (
-                <ActionButton action={pause.bind(null, slug, id)} done="Paused">
-                  Pause it
-                </ActionButton>
-              )}
               <ActionDialog
-                opens="Stop it …"
-                opensTone="quiet"
-                title="Stop this letter for good?"
-                words="Whoever has not got it yet will not get it, and it cannot be started again. The few that are being handed over at this moment may still arrive."
-                submit="Stop it"
-                done="Stopped"
-                tone="harm"
-                action={stop.bind(null, slug, id)}
-              />
+                opens={letter.state === 'draft' ? 'Give it a time' : 'Another time'}
+                title="When shall it leave?"
+                words={`In the time of ${newsletter.time_zone.replace(/_/g, ' ')}.`}
+                submit="Set it"
+                done="It is on the runway"
+                action={setTime.bind(null, slug, id)}
+              >
+                <TextField
+                  name="at"
+                  type="datetime-local"
+                  label="Day and hour"
+                  defaultValue={localOf(letter.dueAt, newsletter.time_zone)}
+                />
+              </ActionDialog>
+              {letter.state !== 'draft' && (
+                <ActionButton
+                  action={takeBack.bind(null, slug, id)}
+                  done="Called back. It goes nowhere until you give it a time."
+                >
+                  Call it back
+                </ActionButton>
+              )}
             </>
+          ) : (
+            underWay && (
+              <>
+                {letter.state === 'paused' && (
+                  <ActionButton tone="main" action={resume.bind(null, slug, id)} done="It goes on">
+                    Let it go on
+                  </ActionButton>
+                )}
+                {letter.state === 'sending' && (
+                  <ActionButton action={pause.bind(null, slug, id)} done="Paused">
+                    Pause it
+                  </ActionButton>
+                )}
+                <ActionDialog
+                  opens="Stop it …"
+                  opensTone="quiet"
+                  title="Stop this letter for good?"
+                  words="Whoever has not got it yet will not get it, and it cannot be started again. The few that are being handed over at this moment may still arrive."
+                  submit="Stop it"
+                  done="Stopped"
+                  tone="harm"
+                  action={stop.bind(null, slug, id)}
+                />
+              </>
+            )
           )
         }
       >
-        {letter.state === 'scheduled' && <>It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself.</>}
+        {letter.state === 'draft' && <>It was called back and goes nowhere until you give it a time.</>}
+        {letter.state === 'scheduled' && (
+          <>
+            It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself, to{' '}
+            <b>{counted(reach!.will, 'person', 'people')}</b>
+            {reach!.lists.length > 0 && <> who read {together(reach!.lists.map((name) => `“${name}”`))}</>}.
+          </>
+        )}
         {letter.state === 'held' && <>It is held back and leaves by itself once this is mended.</>}
         {letter.state === 'starting' && <>It is starting: who gets it is being fixed.</>}
         {letter.state === 'paused' && (
@@ -150,8 +220,19 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         )}
         {letter.state === 'sent' && (
           <>
-            <b>{percent(counts.delivered, counts.recipients)}</b> of {counted(counts.recipients, 'reader', 'readers')} got it;{' '}
-            <b>{counted(counts.people, 'person', 'people')}</b> read it and <b>{figure(counts.clicked)}</b> clicked.
+            It was delivered to <b>{percent(counts.delivered, counts.recipients)}</b> of{' '}
+            {counted(counts.recipients, 'recipient', 'recipients')}
+            {letter.counted.opens && (
+              <>
+                ; <b>{counted(counts.people, 'person', 'people')}</b> read it
+              </>
+            )}
+            {letter.counted.clicks && (
+              <>
+                {letter.counted.opens ? ' and' : ';'} <b>{figure(counts.clicked)}</b> clicked
+              </>
+            )}
+            .
           </>
         )}
       </Standfirst>
@@ -167,9 +248,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           {way.reason}. Its readers are not to blame and keep their place.
         </Note>
       ))}
-      {letter.html && (
-        <Section title="As it was sent" aside={letter.from}>
-          <LetterPreview html={letter.html} text={letter.text ?? ''} />
+      {html && (
+        <Section title={ahead ? 'As it would leave now' : 'As it was sent'} aside={ahead ? sender?.name : letter.from}>
+          <LetterPreview html={html} text={letter.text ?? preview?.text ?? ''} />
         </Section>
       )}
       {letter.domains.length > 0 && (
