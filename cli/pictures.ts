@@ -9,7 +9,12 @@ import { type World, webOrigin } from './world';
 const DESK = '/desk/lanternfish-letters';
 
 /** The main views, and how to get to those that have no address of their own. */
-const VIEWS: { name: string; path: string; reach?: (page: Page) => Promise<unknown> }[] = [
+const VIEWS: {
+  name: string;
+  path: string;
+  reach?: (page: Page) => Promise<unknown>;
+  size?: { width: number; height: number };
+}[] = [
   { name: 'today', path: `${DESK}/today` },
   { name: 'letters', path: `${DESK}/letters` },
   { name: 'letter', path: `${DESK}/letters`, reach: (page) => page.getByRole('link', { name: /Two posts/ }).click() },
@@ -22,8 +27,16 @@ const VIEWS: { name: string; path: string; reach?: (page: Page) => Promise<unkno
     path: `${DESK}/forms`,
     reach: async (page) => {
       await page.getByRole('link', { name: /After every article/ }).click();
-      await page.getByRole('button', { name: 'Take it to your site' }).click();
-      await page.getByRole('button', { name: 'Take it to your site' }).evaluate((element) => element.scrollIntoView());
+      await page.getByRole('button', { name: 'One line to paste' }).click();
+    },
+  },
+  {
+    name: 'form-figures',
+    path: `${DESK}/forms`,
+    reach: async (page) => {
+      await page.getByRole('link', { name: /After every article/ }).click();
+      await page.getByRole('link', { name: 'All its figures' }).click();
+      await page.getByRole('heading', { name: 'Held back' }).waitFor();
     },
   },
   { name: 'growth', path: `${DESK}/growth` },
@@ -35,6 +48,19 @@ const VIEWS: { name: string; path: string; reach?: (page: Page) => Promise<unkno
     reach: (page) => page.getByRole('link', { name: 'lanternfish.example', exact: true }).click(),
   },
   { name: 'settings', path: `${DESK}/settings` },
+  { name: 'account', path: '/account' },
+  { name: 'phone', path: `${DESK}/today`, size: { width: 390, height: 844 } },
+  {
+    name: 'first',
+    path: '/new',
+    reach: async (page) => {
+      await page.getByLabel('Name', { exact: true }).fill('Saltmarsh Notes');
+      await page.getByLabel('Their address').fill('mira@saltmarsh.example');
+      await page.getByLabel('Postal address').fill('PO Box 12, 1100-001 Lisbon');
+      await page.getByRole('button', { name: 'Make the newsletter' }).click();
+      await page.getByRole('heading', { name: 'Prove the sender' }).waitFor();
+    },
+  },
 ];
 
 /**
@@ -54,7 +80,7 @@ export async function pictures(home: Home, words: string[], say: (text: string) 
     ...VIEWS.filter((view) => wanted.length === 0 || wanted.includes(view.name)),
     ...wanted
       .filter((word) => word.startsWith('/'))
-      .map((path) => ({ name: path.replace(/\W+/g, '-').slice(1), path, reach: undefined })),
+      .map((path) => ({ name: path.replace(/\W+/g, '-').slice(1), path, reach: undefined, size: undefined })),
   ];
   mkdirSync(folder, { recursive: true });
   const browser: Browser = await chromium.launch({ executablePath: CHROMIUM, args: BROWSER_FLAGS });
@@ -66,7 +92,8 @@ export async function pictures(home: Home, words: string[], say: (text: string) 
     await page.getByLabel('Password').fill(ACCOUNT.password);
     await page.getByRole('button', { name: 'Sign in' }).click();
     await page.waitForURL(/\/desk\//);
-    for (const { name, path, reach } of views) {
+    for (const { name, path, reach, size } of views) {
+      await page.setViewportSize(size ?? { width, height });
       await page.goto(path.startsWith('/') ? `${origin}${path}` : path);
       if (reach) {
         await reach(page);

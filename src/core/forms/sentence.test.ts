@@ -25,7 +25,7 @@ describe('a form in sentences', () => {
     };
     expect(formInWords({ ...form, next: { ...form.next, welcome: { on: true, subject: '', words: '' } } }, facts)).toEqual([
       'It stands after each article, on every page but /about, for everyone, always.',
-      'In English it asks for Email. It shows no number of readers.',
+      'In English it asks for Email, and shows no number of readers.',
       'Whoever sends it in joins Thursday letters with no tag, sees thanks in place, and gets the confirmation letter from Ottoline Vance, with one reminder; having confirmed, they see “You are on the list” and get the gift “A map of the trench” and the welcome letter. You are told as the settings say.',
     ]);
   });

@@ -103,7 +103,7 @@ export function formSentences(form: FormDefinition, { lists, sender }: FormFacts
       say('language', language),
       ' it asks for ',
       say('asks', together(asked, 4)),
-      form.countFrom ? ', and shows ' : '. It shows ',
+      ', and shows ',
       say(
         'count',
         form.countFrom ? `how many read, from ${counted(form.countFrom, 'reader', 'readers')} on` : 'no number of readers',

@@ -239,6 +239,7 @@ export type NewsletterTable = {
   created_at: Date;
   logo_id: string | null;
   accent: Generated<string>;
+  removed_at: Date | null;
   count_opens: Generated<boolean>;
   count_clicks: Generated<boolean>;
   site: Generated<string>;

@@ -7,10 +7,11 @@ import { remindWaiting } from '../forms/remind';
 import { tellOwnersDaily } from '../newsletters/alerts';
 import { checkDomain } from '../senders/domains';
 import { startLetter } from '../sending/start';
+import { eraseNewsletter } from '../site/removing';
 
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
 
-export type JobName = 'start-letter' | 'poll-feed' | 'check-domain' | 'owner-summary' | 'remind';
+export type JobName = 'start-letter' | 'poll-feed' | 'check-domain' | 'owner-summary' | 'remind' | 'erase-newsletter';
 
 /**
  * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
@@ -35,6 +36,7 @@ export function jobs(ctx: Context): Record<JobName, Task> {
       await startLetter(ctx, check(byId, payload).id);
     },
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
+    'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
     remind: async () => {
       await remindWaiting(ctx);
     },

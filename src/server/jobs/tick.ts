@@ -62,6 +62,10 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
     'owner-summary',
     await ctx.db.selectFrom('newsletters').select('id').where('alerts_due_at', '<=', now).limit(500).execute(),
   );
+  await due(
+    'erase-newsletter',
+    await ctx.db.selectFrom('newsletters').select('id').where('removed_at', 'is not', null).limit(10).execute(),
+  );
   await giveUpStale(ctx);
   await finishLetters(ctx);
 }

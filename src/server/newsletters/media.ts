@@ -127,3 +127,9 @@ export async function readGiftFile(
   const bytes = row && (await readFile(join(ctx.config.mediaDir, `${id}.gift`)).catch(() => null));
   return bytes ? { bytes, name: row.name } : null;
 }
+
+/** Where the files of a newsletter lie, of whatever kind. */
+export async function filesOf(ctx: Pick<Context, 'config' | 'db'>, newsletterId: string): Promise<string[]> {
+  const rows = await ctx.db.selectFrom('media').select(['id', 'kind']).where('newsletter_id', '=', newsletterId).execute();
+  return rows.map(({ id, kind }) => (kind === 'gift' ? join(ctx.config.mediaDir, `${id}.gift`) : pathOf(ctx, id)));
+}

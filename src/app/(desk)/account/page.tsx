@@ -54,8 +54,8 @@ export default async function Page({ searchParams }: { searchParams: Promise<{ a
       }
     >
       <Standfirst title="Your account" trail={home ? [{ label: home.name, href: `/desk/${home.slug}/today` }] : []}>
-        <b>{person.name}</b>, {person.email}. It opens{' '}
-        {newsletters.length === 0 ? 'no newsletter yet' : 'the newsletters at the right'}.
+        <b>{person.name}</b>, {person.email}. Signed in, you open{' '}
+        {newsletters.length === 0 ? 'no newsletter yet' : 'the newsletters beside this'}.
       </Standfirst>
       {address === 'old' && (
         <Note tone="look" title="Now the new address">

@@ -41,6 +41,7 @@ create table newsletters (
   alert_joins text not null default 'off' check (alert_joins in ('off', 'at once', 'daily')),
   alert_leaves text not null default 'off' check (alert_leaves in ('off', 'at once', 'daily')),
   alerts_due_at timestamptz,
+  removed_at timestamptz,      -- deleted; its rows are on their way out
   recounted_at timestamptz,    -- when its totals were last held against a count of the rows
   created_at timestamptz not null
 );

@@ -1,5 +1,6 @@
 'use server';
 
+import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
 import type { Role } from '@/core/newsletters/roles';
 import { keepRelay, probeRelay } from '@/server/mail/relay';
@@ -7,6 +8,7 @@ import { dropLogo, keepLogo } from '@/server/newsletters/media';
 import { invite, setRole, withdraw } from '@/server/newsletters/members';
 import { changeNewsletter, setEncryption } from '@/server/newsletters/newsletters';
 import { dropRelay } from '@/server/sending/routing';
+import { removeNewsletter } from '@/server/site/removing';
 import { onDesk } from '../../../../desk';
 
 export async function keepSettings(slug: string, data: FormData): Promise<ActionResult<unknown>> {
@@ -14,6 +16,11 @@ export async function keepSettings(slug: string, data: FormData): Promise<Action
 }
 export async function keepEncryption(slug: string, data: FormData): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => setEncryption(ctx, newsletter, Object.fromEntries(data)), 'own');
+}
+export async function deleteNewsletter(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+  const result = await onDesk(slug, (ctx, newsletter) => removeNewsletter(ctx, newsletter, data.get('name')), 'own');
+  if (!result.ok) return result;
+  redirect('/');
 }
 export async function uploadLogo(slug: string, data: FormData): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => keepLogo(ctx, newsletter, data.get('logo')), 'own');

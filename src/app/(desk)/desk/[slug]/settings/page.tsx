@@ -1,13 +1,15 @@
+import { counted } from '@/core/growth/figures';
 import { ALERT_TIMES, contrast, LANGUAGES, writeSocialLinks } from '@/core/newsletters/identity';
 import { POSTAL_HINT } from '@/core/newsletters/postal';
 import { logoUrl } from '@/server/newsletters/media';
-import { listsOf } from '@/server/readers/readers';
+import { listsOf, totalsOf } from '@/server/readers/readers';
 import { ActionButton, ActionForm, ChoiceField, ColourField, FileField, LongField, TextField } from '@/ui/kit/action-form';
+import { ActionDialog } from '@/ui/kit/dialog';
 import { Note, Section } from '@/ui/kit/page';
 import { ReasonField } from '@/ui/newsletters/reason-field';
 import { ZoneField } from '@/ui/newsletters/zone-field';
 import { deskOf } from '../../../../desk';
-import { keepSettings, removeLogo, uploadLogo } from './actions';
+import { deleteNewsletter, keepSettings, removeLogo, uploadLogo } from './actions';
 
 const WHEN = ALERT_TIMES.map((value) => ({
   value,
@@ -22,7 +24,8 @@ const COUNTED = [
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const lists = await listsOf(ctx, newsletter);
+  const [lists, totals] = await Promise.all([listsOf(ctx, newsletter), totalsOf(ctx, newsletter)]);
+  const people = totals.reading + totals.waiting + totals.left + totals.unreachable;
   const logo = logoUrl(ctx, newsletter);
   const faint = contrast(newsletter.accent, '#fffefb') < 4.5;
   return (
@@ -148,6 +151,22 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
               </span>
             </p>
           ))}
+        </Section>
+        <Section title="Delete it">
+          <p className="my-3 text-ink-2">
+            With its {counted(people, 'person', 'people')}, letters, forms and figures. Nothing more of it leaves from that moment
+            on.
+          </p>
+          <ActionDialog
+            opens="Delete this newsletter …"
+            title={`Delete ${newsletter.name}?`}
+            words={`${counted(people, 'person', 'people')} on its lists and all its letters and figures go, and nobody can bring them back. Its forms say that they are closed.`}
+            submit="Delete it"
+            tone="harm"
+            action={deleteNewsletter.bind(null, slug)}
+          >
+            <TextField name="name" label={`Type its name, ${newsletter.name}`} />
+          </ActionDialog>
         </Section>
       </div>
     </div>
