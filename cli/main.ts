@@ -55,7 +55,11 @@ async function demo(home: Home, readers: number | null): Promise<void> {
   const { loadDemo } = await import('../demo/load');
   const { account } = await loadDemo(
     insideEnv(home, world),
-    { dnsPage: `http://127.0.0.1:${world.ports.dnsPage}`, blog: `http://127.0.0.1:${world.ports.blog}` },
+    {
+      dnsPage: `http://127.0.0.1:${world.ports.dnsPage}`,
+      blog: `http://127.0.0.1:${world.ports.blog}`,
+      site: siteOf(world),
+    },
     say,
     readers,
   );
@@ -64,13 +68,16 @@ async function demo(home: Home, readers: number | null): Promise<void> {
   say(`\nReady after ${Math.round((Date.now() - began) / 1000)} s. End it with ./inkset stop`);
 }
 
+/** The blog under a name, which every browser takes for this machine's (RFC 6761 section 6.3). */
+const siteOf = (world: World) => `http://lanternfish.localhost:${world.ports.blog}`;
+
 function addresses(world: World): void {
   const at = (port: number) => `http://127.0.0.1:${port}`;
   say(`\n  Inkset                ${world.settings?.INKSET_WEB_ORIGIN ?? webOrigin(world.ports)}`);
   if (!world.backlot) return;
   say('  The simulated world (the Backlot):');
   say(`    readers' inboxes    ${at(world.ports.inbox)}`);
-  say(`    the writer's blog   ${at(world.ports.blog)}`);
+  say(`    the writer's blog   ${siteOf(world)}`);
   say(`    the DNS host        ${at(world.ports.dnsPage)}`);
   say(`    the clock           ${at(world.ports.clock)}`);
 }

@@ -194,9 +194,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     onForm(form, at).started += chance(0.3) ? 2 : 1;
     // A card that comes over the page is sent in lightly, and seldom confirmed.
     const confirms = chance(came.confirms * (form === ids.forms.corner ? 0.66 : 1));
-    const waitsStill = !confirms && now.getTime() - at < 45 * DAY;
     const who = personOf(n, next());
-    if (!confirms && !waitsStill) continue;
     const readerId = id(at);
     const joined = at + between(1, 90) * MINUTE;
     const page = form === ids.forms.page ? `${site}/` : (pages[Math.floor(next() * pages.length)] ?? site);

@@ -29,7 +29,8 @@ const LAYOUT: Layout = {
     { kind: 'post', part: 'link', label: 'Read it on the site and say what you think' },
   ],
 };
-type Outside = { dnsPage: string; blog: string };
+/** Where the Backlot's DNS host and blog answer, and the address under which readers know the blog. */
+type Outside = { dnsPage: string; blog: string; site: string };
 
 /**
  * Loads the demo newsletter and its part of the Backlot, once. A second call finds it there and changes nothing but how many readers it has: with
@@ -205,7 +206,7 @@ async function identity(ctx: Context, newsletter: Newsletter, outside: Outside):
 
 async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outside: Outside): Promise<void> {
   const now = ctx.clock.now();
-  const rows = generate(now, ZONE, ids, outside.blog);
+  const rows = generate(now, ZONE, ids, outside.site);
   const frame = {
     brand: { name: newsletter.name, colour: newsletter.colour, language: 'en' },
     colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
@@ -326,7 +327,7 @@ async function blog(
       id: rule,
       newsletter_id: newsletter.id,
       name: 'Lanternfish',
-      feed_url: `${outside.blog}/feed.xml`,
+      feed_url: `${outside.site}/feed.xml`,
       feed_title: 'Lanternfish',
       sender_id: ids.sender,
       list_id: ids.lists[0],
@@ -350,7 +351,7 @@ async function blog(
         item_key: `lanternfish-${post.slug}`,
         state: new Date(post.at) > switchedOn ? ('mailed' as const) : ('before' as const),
         title: post.title,
-        link: `${outside.blog}/posts/${post.slug}`,
+        link: `${outside.site}/posts/${post.slug}`,
         published_at: new Date(post.at),
         first_seen_at: new Date(post.at),
         letter_id: new Date(post.at) > switchedOn ? (letters.find((letter) => letter.title === post.title)?.id ?? null) : null,

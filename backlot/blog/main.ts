@@ -11,7 +11,6 @@ const file = place('blog.json');
 type State = { posts: Post[]; code: string };
 const state = readJson<State>(file, { posts: [], code: '' });
 const port = portOf('BACKLOT_BLOG_PORT');
-const origin = `http://127.0.0.1:${port}`;
 const TITLE = 'Lanternfish';
 let mood: 'normal' | 'away' | 'broken' = 'normal';
 /** How often the feed was asked for, and how often "nothing new" (304) was the answer. */
@@ -60,7 +59,8 @@ serve('blog', port, async (ask) => {
   if (ask.path === '/feed.xml') {
     asked.all += 1;
     if (mood === 'away') return { status: 503, type: 'text/plain', body: 'Away' };
-    const feed = rss(state.posts, origin, TITLE);
+    // Under whichever name it is asked for.
+    const feed = rss(state.posts, `http://${ask.headers.host ?? `127.0.0.1:${port}`}`, TITLE);
     if (mood === 'broken') return { type: 'application/rss+xml', body: feed.body.slice(0, 300) };
     const headers = { etag: feed.etag, 'last-modified': feed.lastModified };
     if (ask.headers['if-none-match'] === feed.etag) {

@@ -157,9 +157,13 @@ describe('from a post on a blog to a letter in an inbox', () => {
     await desk.setViewportSize({ width: 1280, height: 800 });
     await desk.goto(world.at('web', `${base}/forms`));
     await desk.getByRole('link', { name: 'After every article' }).click();
-    for (const part of ['How it looks', 'Where it stands', 'What happens next', 'Take it to your site', 'What it asks']) {
-      await desk.getByRole('button', { name: part }).click();
-      expect(await accessibilityFaults(desk), part).toEqual([]);
+    for (const view of ['Phone', 'Thanks', 'Mails', 'Page']) {
+      await desk.getByRole('tab', { name: view }).click();
+      expect(await accessibilityFaults(desk), view).toEqual([]);
+    }
+    for (const panel of ['Try it', 'One line to paste']) {
+      await desk.getByRole('button', { name: panel }).click();
+      expect(await accessibilityFaults(desk), panel).toEqual([]);
     }
     await section('Delivery');
     await desk.getByRole('link', { name: 'lowtide.example', exact: true }).click();

@@ -46,9 +46,6 @@ export type FormDefinition = {
   next: Next;
 };
 
-/** The title of the page after confirming, where a form has none of its own. */
-export const ON_LIST = 'You are on the list';
-
 export const STARTING_NEXT: Next = {
   redirect: '',
   confirmation: { subject: '', heading: '', words: '', button: '', senderId: '' },

@@ -1,5 +1,6 @@
 import { counted, plural, together } from '../growth/figures';
-import { type FormDefinition, ON_LIST } from './definition';
+import { pageWords } from '../readers/page-words';
+import type { FormDefinition } from './definition';
 import { isOver, type Placement } from './placement';
 
 /** What can be chosen in the sentences that tell of a form. */
@@ -130,7 +131,10 @@ export function formSentences(form: FormDefinition, { lists, sender }: FormFacts
           : 'no confirmation letter, since no list of it asks for one',
       ),
       asksToConfirm ? '; having confirmed, they see ' : '; then they see ',
-      say('confirmed', next.confirmed.redirect ? 'another page' : `“${next.confirmed.title || ON_LIST}”`),
+      say(
+        'confirmed',
+        next.confirmed.redirect ? 'another page' : `“${next.confirmed.title || pageWords(form.language, '').onList}”`,
+      ),
       ' and get ',
       say('gift', gift),
       ' and ',

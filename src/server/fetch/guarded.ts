@@ -19,6 +19,11 @@ export function allowedAddress(address: string, allowLoopback: boolean): boolean
 const guardedLookup =
   (allowLoopback: boolean): LookupFunction =>
   (host, options, callback) => {
+    // Names under localhost are this machine's, whoever is asked (RFC 6761 section 6.3); not every resolver knows.
+    if (/(^|\.)localhost$/i.test(host)) {
+      if (!allowLoopback) return callback(Object.assign(new Error('refused address'), { code: 'EGUARD' }), []);
+      return options.all ? callback(null, [{ address: '127.0.0.1', family: 4 }]) : callback(null, '127.0.0.1', 4);
+    }
     lookup(host, { ...options, all: true }, (error, found) => {
       if (error) return callback(error, []);
       const addresses = found.filter((entry) => allowedAddress(entry.address, allowLoopback));

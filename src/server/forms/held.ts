@@ -23,6 +23,15 @@ const COLUMNS = ['form_id', 'newsletter_id', 'address_key', 'address', 'reason',
 /** Good for one moment only, or what gave the machine away. */
 const LEFT_OUT = new Set(['proof', 'ticket', 'stamp', 'sure', 'trial', HONEYPOT]);
 
+/** What is kept of a form sent in: as much as a form can ask, so that a flood of long ones fills no disk either. */
+const kept = (sent: Record<string, string>) =>
+  Object.fromEntries(
+    Object.entries(sent)
+      .filter(([name]) => !LEFT_OUT.has(name) && name.length <= 60)
+      .slice(0, 60)
+      .map(([name, text]) => [name, text.slice(0, 4_000)]),
+  );
+
 /** Notes these, no two of one form and address, in one statement. The newest word of an address replaces the one before. */
 export async function hold(ctx: Pick<Context, 'db' | 'clock'>, held: Held[]): Promise<null[]> {
   const at = ctx.clock.now();
@@ -42,7 +51,7 @@ export async function hold(ctx: Pick<Context, 'db' | 'clock'>, held: Held[]): Pr
       address_key: wish.answers.address.key,
       address: wish.answers.address.full,
       reason,
-      sent: Object.fromEntries(Object.entries(sent).filter(([name]) => !LEFT_OUT.has(name))),
+      sent: kept(sent),
       network: wish.visitor.network,
       agent: wish.visitor.agent.slice(0, 300),
       at,

@@ -1,10 +1,9 @@
 import { asFault, Fault } from '@/core/faults';
-import { ON_LIST } from '@/core/forms/definition';
 import { FORM_WORDS } from '@/core/forms/words';
-import { together } from '@/core/growth/figures';
 import { escapeHtml } from '@/core/html';
 import { isSigned } from '@/core/keys';
 import { countingWords } from '@/core/newsletters/identity';
+import { joined, pageWords } from '@/core/readers/page-words';
 import { readDeliveryToken } from '@/core/sending/token';
 import { letterWords } from '@/core/writing/words';
 import type { Context } from '../context';
@@ -29,17 +28,16 @@ export async function confirmPage(ctx: Context, request: PublicRequest, token: s
     const { newsletter, title, words, redirect, gift, language } = found;
     if (!found.done) {
       const own = (FORM_WORDS[language] ?? FORM_WORDS.en!).confirmation;
-      const asked = own.words.replace('LABEL', together(found.lists, 20) || newsletter.name);
+      const asked = own.words.replace('LABEL', () => joined(found.lists, language) || newsletter.name);
       const body = `<h1>${escapeHtml(own.heading)}</h1><p>${escapeHtml(asked)}</p><form method="post"><button>${escapeHtml(own.button)}</button></form>`;
       return page({ name: newsletter.name, title: own.heading, body, language, script: SENDS_ITSELF });
     }
     if (redirect) return answer('', { status: 303, headers: { location: redirect, 'cache-control': 'no-store' } });
-    const sentences = (
-      words || `Thank you. The next letter of ${newsletter.name} comes to you. Every letter ends with a link to leave.`
-    ).split(/\n{2,}/);
+    const say = pageWords(language, newsletter.name);
+    const sentences = (words || say.thanks).split(/\n{2,}/);
     const given = gift ? `<p><a href="${escapeHtml(gift.url)}">${escapeHtml(gift.label)}</a></p>` : '';
-    const body = `<h1>${escapeHtml(title || ON_LIST)}</h1>${sentences.map((text) => `<p>${escapeHtml(text)}</p>`).join('')}${given}`;
-    return page({ name: newsletter.name, title: title || ON_LIST, body, language });
+    const body = `<h1>${escapeHtml(title || say.onList)}</h1>${sentences.map((text) => `<p>${escapeHtml(text)}</p>`).join('')}${given}`;
+    return page({ name: newsletter.name, title: title || say.onList, body, language });
   } catch (error) {
     const fault = asFault(error);
     return saying(
@@ -107,42 +105,47 @@ export async function leavePage(ctx: Context, request: PublicRequest, token: str
 const button = (label: string, act?: string, plain = false, lists: string[] = []) =>
   `<form method="post">${act ? `<input type="hidden" name="act" value="${act}">` : ''}${lists.map((id) => `<input type="hidden" name="lists" value="${id}">`).join('')}<button${plain ? ' class="plain"' : ''}>${escapeHtml(label)}</button></form>`;
 
+const signUpAgain = (ctx: Context, { slug, language }: Leaving['newsletter']) =>
+  `<p><a href="${escapeHtml(`${ctx.config.webOrigin}/at/${slug}`)}">${escapeHtml(pageWords(language, '').signUpAgain)}</a></p>`;
+
 function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving): PublicAnswer {
-  const { unsubscribe } = letterWords(newsletter.language);
-  if (state === 'left')
-    return saying(
-      newsletter.name,
-      'You have unsubscribed',
-      `No more letters of ${newsletter.name} will come. If you ever want to come back, sign up again at ${ctx.config.webOrigin}/at/${newsletter.slug}.`,
-    );
-  const what = together(lists, 20);
+  const { name, language } = newsletter;
+  const { unsubscribe } = letterWords(language);
+  if (state === 'left') {
+    const say = pageWords(language, name);
+    const body = `<h1>${escapeHtml(say.left)}</h1><p>${escapeHtml(say.noMore)}</p>${signUpAgain(ctx, newsletter)}`;
+    return page({ name, title: say.left, body, language });
+  }
+  const what = joined(lists, language);
   const title = `${unsubscribe}: ${what}`;
   const more = goesOn.length
-    ? `<section><p>You also get ${escapeHtml(together(goesOn, 20))}, which would go on.</p>${button(`${unsubscribe}: everything`, 'all', true)}</section>`
+    ? `<section><p>${escapeHtml(pageWords(language, joined(goesOn, language)).also)}</p>${button(`${unsubscribe}: ${pageWords(language, '').everything}`, 'all', true)}</section>`
     : '';
-  const body = `<h1>${escapeHtml(title)}</h1><p>One click, and no more letters of ${escapeHtml(what)} come. You need not say why.</p>${button(unsubscribe)}${more}<p><small>${escapeHtml(countingWords(newsletter))}</small></p>`;
-  return page({ name: newsletter.name, title, body, language: newsletter.language });
+  const body = `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(pageWords(language, what).oneClick)}</p>${button(unsubscribe)}${more}<p><small lang="en">${escapeHtml(countingWords(newsletter))}</small></p>`;
+  return page({ name, title, body, language });
 }
 
 function hasLeft(ctx: Context, { newsletter, lists, goesOn, undo }: Leaving): PublicAnswer {
-  const { unsubscribe } = letterWords(newsletter.language);
-  const title = 'You have unsubscribed';
+  const { name, language } = newsletter;
+  const { unsubscribe } = letterWords(language);
+  const say = pageWords(language, joined(lists, language) || name);
+  const others = joined(goesOn, language);
   const rest = goesOn.length
-    ? `<section><p>You still get ${escapeHtml(together(goesOn, 20))}.</p>${button(`${unsubscribe}: ${together(goesOn, 20)}`, 'all', true)}</section>`
+    ? `<section><p>${escapeHtml(pageWords(language, others).still)}</p>${button(`${unsubscribe}: ${others}`, 'all', true)}</section>`
     : '';
   const back = undo.length
-    ? `<section><p>A slip? For a day you can take it back here.</p>${button('Take it back', 'return', true, undo)}</section>`
-    : `<p>If you ever want to come back, <a href="${escapeHtml(`${ctx.config.webOrigin}/at/${newsletter.slug}`)}">sign up again</a>.</p>`;
-  const what = together(lists, 20) || newsletter.name;
-  const body = `<h1 role="status">${title}</h1><p>No more letters of ${escapeHtml(what)} will come.</p>${rest}${back}`;
-  return page({ name: newsletter.name, title, body, language: newsletter.language });
+    ? `<section><p>${escapeHtml(say.slip)}</p>${button(say.takeBack, 'return', true, undo)}</section>`
+    : signUpAgain(ctx, newsletter);
+  const body = `<h1 role="status">${escapeHtml(say.left)}</h1><p>${escapeHtml(say.noMore)}</p>${rest}${back}`;
+  return page({ name, title: say.left, body, language });
 }
 
 function hasReturned({ newsletter, lists }: Leaving): PublicAnswer {
-  const { unsubscribe } = letterWords(newsletter.language);
-  const title = 'You are back on the list';
-  const body = `<h1 role="status">${title}</h1><p>The next letter of ${escapeHtml(together(lists, 20))} comes to you again. Every letter ends with a link to unsubscribe.</p>${button(unsubscribe, undefined, true)}`;
-  return page({ name: newsletter.name, title, body, language: newsletter.language });
+  const { name, language } = newsletter;
+  const { unsubscribe } = letterWords(language);
+  const say = pageWords(language, joined(lists, language));
+  const body = `<h1 role="status">${escapeHtml(say.back)}</h1><p>${escapeHtml(say.comesAgain)}</p>${button(unsubscribe, undefined, true)}`;
+  return page({ name, title: say.back, body, language });
 }
 
 /** GET /e/o/TOKEN.gif: the picture that counts an open. Answered at once, whatever the token is; written in batches. */

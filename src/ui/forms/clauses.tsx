@@ -3,12 +3,12 @@
 import { Fragment, type ReactNode } from 'react';
 import type { ActionResult } from '@/core/faults';
 import type { FormDefinition, Next } from '@/core/forms/definition';
-import { ON_LIST } from '@/core/forms/definition';
 import type { PartId } from '@/core/forms/parts';
 import { isOver, PLACEMENTS, type Placement } from '@/core/forms/placement';
 import { type FormClause, formSentences } from '@/core/forms/sentence';
 import { FORM_WORDS, fill, wordsOf } from '@/core/forms/words';
 import { counted } from '@/core/growth/figures';
+import { pageWords } from '@/core/readers/page-words';
 import { Button } from '../kit/button';
 import { Clause, Sentence } from '../kit/sentence';
 import { Amount, Choice, Tick, Words } from './controls';
@@ -236,7 +236,12 @@ const CHOICES: Record<FormClause, (props: ClauseProps) => ReactNode> = {
     const change = (part: Partial<Next['confirmed']>) => nexting(props)({ confirmed: { ...confirmed, ...part } });
     return (
       <>
-        <Words label="Title" value={confirmed.title} placeholder={ON_LIST} change={(title) => change({ title })} />
+        <Words
+          label="Title"
+          value={confirmed.title}
+          placeholder={pageWords(props.form.language, '').onList}
+          change={(title) => change({ title })}
+        />
         <Words long label="Words" value={confirmed.words} change={(words) => change({ words })} />
         <Words
           label="Or take them to another page"
