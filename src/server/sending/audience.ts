@@ -36,7 +36,7 @@ export function audienceSql(
       case 'tag':
         return sql`select reader_id as id from reader_tags where newsletter_id = ${newsletterId}::uuid and tag = ${one.tag}`;
       case 'readers':
-        return sql`select unnest(${one.ids}::uuid[]) as id`;
+        return sql`select distinct unnest(${one.ids}::uuid[]) as id`;
       case 'segment':
         return segments.has(one.id) ? those(segments.get(one.id)!) : sql`select null::uuid as id where false`;
       case 'those':
