@@ -46,6 +46,12 @@ describe('from a form on a page to a reader', () => {
     expect(await desk.getByRole('button', { name: 'Publish', exact: true }).isEnabled()).toBe(false);
     await settings().getByLabel('Words', { exact: true }).fill('Send me the next one');
     await say('not published').waitFor();
+    // Somebody who goes to another screen at once loses nothing.
+    await settings().getByLabel('Words', { exact: true }).fill('Send me the very next one');
+    await desk.getByRole('navigation', { name: 'Where you are' }).getByRole('link', { name: 'Forms' }).click();
+    await desk.getByLabel('Where will it stand?').waitFor();
+    await desk.goBack();
+    await stage().getByText('Send me the very next one').waitFor();
     // What is typed on is nobody's business until it is published.
     await desk.reload();
     await say('not published').waitFor();

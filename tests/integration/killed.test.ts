@@ -74,9 +74,15 @@ async function ordeal(recipients: number, blows: () => Promise<void>): Promise<{
   await expect.poll(() => peer.taken.length, { timeout: 60_000, interval: 50 }).toBeGreaterThan(100);
   await blows();
   expect(peer.taken.length, 'the last blow fell while it was being sent').toBeLessThan(recipients);
-  await expect
-    .poll(async () => (await letterOf(world.ctx, newsletter, id)).state, { timeout: 240_000, interval: 500 })
-    .toBe('sent');
+  /** What it waits for, where it is not sent yet. */
+  const standing = async () => {
+    const { state, counts, resting } = await letterOf(world.ctx, newsletter, id);
+    const left = await sql<object>`
+      select d.state, count(*)::int as n, min(d.due_at) as due, count(distinct d.claimed_by)::int as hands
+      from deliveries d where d.state <> 'delivered' group by 1`.execute(world.ctx.db);
+    return state === 'sent' ? state : JSON.stringify({ state, counts, resting, left: left.rows });
+  };
+  await expect.poll(standing, { timeout: 240_000, interval: 500 }).toBe('sent');
   const byReader = new Map<string, Set<string>>();
   for (const { to, id: messageId } of peer.taken) byReader.set(to, (byReader.get(to) ?? new Set()).add(messageId));
   expect(byReader.size).toBe(recipients);

@@ -5,8 +5,7 @@ import { solve } from '@/core/forms/work';
 import { leaveToken } from '@/core/sending/token';
 import { openAuth } from '@/server/auth/auth';
 import { MarkBook } from '@/server/delivery/marks';
-import { createForm, formOf } from '@/server/forms/forms';
-import { dropHeld, heldBack, heldCounts, MOST_HELD } from '@/server/forms/held';
+import { dropHeld, heldBack, heldCounts, MOST_HELD, MOST_HELD_OF_NETWORK } from '@/server/forms/held';
 import { letIn } from '@/server/forms/sign-ups';
 import { stamp } from '@/server/forms/stamp';
 import { newId } from '@/server/ids';
@@ -14,7 +13,7 @@ import { housekeeping } from '@/server/jobs/tick';
 import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { readerProfile } from '@/server/readers/readers';
-import { DAY, TestWorld } from './world';
+import { DAY, formPoster, TestWorld } from './world';
 
 /* Nobody is told a false thanks, and nobody who left, or waits for a mail, is without a way on. */
 let world: TestWorld;
@@ -31,18 +30,8 @@ afterEach(() => void vi.useRealTimers());
 
 let count = 0;
 const someone = () => `person${++count}@heronmail.example`;
-const newForm = async () => {
-  const { id } = await createForm(world.ctx, newsletter, { name: `Form ${++count}` });
-  return { id, publicId: (await formOf(world.ctx, newsletter, id)).publicId };
-};
-const post = (publicId: string, fields: Record<string, string>, accept = 'application/json') =>
-  handle(
-    new Request(`https://go.inkset.example/e/form/${publicId}`, {
-      method: 'POST',
-      headers: { accept, 'x-forwarded-for': `192.0.2.${++count % 250}` },
-      body: new URLSearchParams(fields),
-    }),
-  );
+const newForm = () => world.newForm(newsletter);
+const post: ReturnType<typeof formPoster> = (...sent) => formPoster(handle)(...sent);
 const letters = async (address: string) =>
   (await sql`select 1 from mails where to_address = ${address}`.execute(world.ctx.db)).rows.length;
 
@@ -67,12 +56,12 @@ describe('what looks like a machine’s', () => {
     vi.useFakeTimers({ toFake: ['Date'], now: Date.now() });
     const { publicId } = await newForm();
     const email = someone();
-    const page = await post(publicId, { email, stamp: stamp(world.ctx) }, 'text/html');
+    const page = await post(publicId, { email, stamp: stamp(world.ctx) }, { accept: 'text/html' });
     const html = await page.text();
     expect([page.status, html]).toEqual([428, expect.stringContaining(`value="${email}"`)]);
     const ticket = /name="ticket" value="([^"]+)"/.exec(html)![1]!;
     vi.setSystemTime(Date.now() + 16_000);
-    expect((await post(publicId, { email, ticket }, 'text/html')).status).toBe(200);
+    expect((await post(publicId, { email, ticket }, { accept: 'text/html' })).status).toBe(200);
     expect(await letters(email)).toBe(1);
     // To a page that cannot work, the script gets the same ticket.
     const { error } = await (await post(publicId, { email: someone(), stamp: stamp(world.ctx) })).json();
@@ -110,6 +99,23 @@ describe('what looks like a machine’s', () => {
     await expect(letIn(world.ctx, stranger, id, email)).rejects.toMatchObject({ code: 'not-found' });
     await dropHeld(world.ctx, stranger, id);
     expect(await heldBack(world.ctx, newsletter, id)).toHaveLength(1);
+  });
+
+  it('leaves room for others, and a network that keeps on is told to wait', async () => {
+    const { id, publicId } = await newForm();
+    const from = '203.0.113.91';
+    const tally: Record<number, number> = {};
+    for (let sent = 0; sent < 80; sent += 1) {
+      const { status } = await post(publicId, { email: someone(), [HONEYPOT]: 'x' }, { from });
+      tally[status] = (tally[status] ?? 0) + 1;
+    }
+    expect(tally).toEqual({ 428: 60, 429: 20 });
+    expect((await heldCounts(world.ctx, newsletter)).get(id)).toBe(MOST_HELD_OF_NETWORK);
+    const email = someone();
+    await post(publicId, { email, stamp: stamp(world.ctx) });
+    expect(await heldBack(world.ctx, newsletter, id)).toContainEqual(expect.objectContaining({ address: email, reason: 'quick' }));
+    // It did not use up the calm of the form either.
+    expect((await post(publicId, { email: someone() })).status).toBe(200);
   });
 
   it('fills no disk, and is forgotten after a month', async () => {

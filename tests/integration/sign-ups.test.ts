@@ -5,12 +5,12 @@ import { newField } from '@/core/forms/fields';
 import { solve } from '@/core/forms/work';
 import { MarkBook } from '@/server/delivery/marks';
 import { confirm } from '@/server/forms/confirm';
-import { createForm, formOf, publicForm, publishForm, saveDraft } from '@/server/forms/forms';
+import { formOf, publicForm, publishForm, saveDraft } from '@/server/forms/forms';
 import { SignUps } from '@/server/forms/sign-ups';
 import { startTest } from '@/server/forms/tests';
 import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
-import { TestWorld } from './world';
+import { formPoster, network, TestWorld } from './world';
 
 let world: TestWorld;
 let newsletter: Awaited<ReturnType<TestWorld['newsletter']>>;
@@ -26,24 +26,11 @@ afterEach(() => void vi.useRealTimers());
 
 let count = 0;
 const someone = () => `crowd${++count}@heronmail.example`;
-const network = () => `192.0.2.${++count % 250}.${count}`;
 const newForm = async () => {
-  const { id } = await createForm(world.ctx, newsletter, { name: `Form ${++count}` });
-  const form = await formOf(world.ctx, newsletter, id);
-  return { id, publicId: form.publicId, live: (await publicForm(world.ctx, form.publicId))! };
+  const form = await world.newForm(newsletter);
+  return { ...form, live: (await publicForm(world.ctx, form.publicId))! };
 };
-const post = (
-  publicId: string,
-  fields: Record<string, string>,
-  { from = network(), accept = 'application/json' }: { from?: string; accept?: string } = {},
-) =>
-  handle(
-    new Request(`https://go.inkset.example/e/form/${publicId}`, {
-      method: 'POST',
-      headers: { accept, 'x-forwarded-for': from },
-      body: new URLSearchParams(fields),
-    }),
-  );
+const post: ReturnType<typeof formPoster> = (...sent) => formPoster(handle)(...sent);
 const rowsOf = async (formId: string) => {
   const { rows } = await sql<{ readers: number; letters: number; sentIn: number }>`
     select (select count(*)::int from readers where source_form_id = ${formId}) as readers,

@@ -14,7 +14,7 @@ import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
 import { connect } from '@/server/db/connection';
 import { type Authority, LookupFailed, type Resolver } from '@/server/dns/resolver';
-import { publicForm } from '@/server/forms/forms';
+import { createForm, formOf, publicForm } from '@/server/forms/forms';
 import { SignUps } from '@/server/forms/sign-ups';
 import { newId } from '@/server/ids';
 import { type JobName, jobs } from '@/server/jobs/jobs';
@@ -22,6 +22,7 @@ import { postOffice } from '@/server/jobs/post-office';
 import { beat, foldCounts, housekeeping, releaseClaims, tick } from '@/server/jobs/tick';
 import { newDkimPair } from '@/server/mail/identity';
 import type { PostOffice } from '@/server/mail/post-office';
+import type { PublicHandler } from '@/server/public/request';
 import { scheduleLetter } from '@/server/sending/letters';
 import { createNewsletter } from '@/server/site/founding';
 import { admin, type Server } from './template';
@@ -29,6 +30,24 @@ import { admin, type Server } from './template';
 export const START = new Date('2026-11-24T09:00:00Z');
 export const MINUTE = 60_000;
 export const DAY = 86_400_000;
+
+/** Sends a form in as a browser does, each time from another network unless one is given. */
+export const formPoster =
+  (handle: PublicHandler) =>
+  (
+    publicId: string,
+    fields: Record<string, string>,
+    { from = network(), accept = 'application/json' }: { from?: string; accept?: string } = {},
+  ): Promise<Response> =>
+    handle(
+      new Request(`https://go.inkset.example/e/form/${publicId}`, {
+        method: 'POST',
+        headers: { accept, 'x-forwarded-for': from },
+        body: new URLSearchParams(fields),
+      }),
+    );
+let networks = 0;
+export const network = () => `192.0.2.${++networks % 250}.${networks}`;
 
 type Taken = { from: string; to: string; source: string; encrypted: boolean };
 
@@ -325,6 +344,12 @@ export class TestWorld {
       .where('hosted', '=', true)
       .executeTakeFirstOrThrow();
     return (await publicForm(this.ctx, row.public_id))!;
+  }
+
+  /** Another form of the newsletter. */
+  async newForm(newsletter: Newsletter): Promise<{ id: string; publicId: string }> {
+    const { id } = await createForm(this.ctx, newsletter, { name: `Form ${newId()}` });
+    return { id, publicId: (await formOf(this.ctx, newsletter, id)).publicId };
   }
 
   /** People reading a newsletter's first list, without the way they came. */

@@ -1,6 +1,7 @@
 import { counted, plural, together } from '../growth/figures';
 import { pageWords } from '../readers/page-words';
 import type { FormDefinition } from './definition';
+import { giftLabel } from './mails';
 import { isOver, type Placement } from './placement';
 
 /** What can be chosen in the sentences that tell of a form. */
@@ -85,7 +86,8 @@ export function formSentences(form: FormDefinition, { lists, sender }: FormFacts
   const asked = form.fields.filter((field) => field.kind !== 'hidden').map((field) => field.label);
   const language = new Intl.DisplayNames(['en-GB'], { type: 'language' }).of(form.language) ?? form.language;
   const asksToConfirm = lists.length === 0 || lists.some((list) => list.doubleOptIn);
-  const gift = next.gift.kind === 'none' ? 'no gift' : `the gift “${next.gift.label || 'Your gift'}”`;
+  const given = giftLabel(form);
+  const gift = given === null ? 'no gift' : `the gift “${given}”`;
   return [
     [
       over ? 'It comes ' : 'It stands ',

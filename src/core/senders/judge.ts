@@ -400,11 +400,17 @@ function wildcardHint(value: string): string | null {
     : null;
 }
 
+/** Does a record with this verdict do what it is for? */
+export const holds = (verdict: Verdict | undefined): boolean => verdict === 'right' || verdict === 'look';
+/** Is it known to be wrong or missing? A record that nobody has asked for, or that was not answered, is not. */
+export const isWrong = (verdict: Verdict | undefined): boolean =>
+  verdict !== undefined && verdict !== 'unanswered' && !holds(verdict);
+
 /** The state of a domain as a whole: letters may leave when every needed record holds. */
 export function domainState(
   records: { needed: boolean; verdict: Verdict | undefined }[],
 ): 'authenticated' | 'incomplete' | 'unknown' {
   const needed = records.filter((record) => record.needed).map((record) => record.verdict);
-  if (needed.every((verdict) => verdict === 'right' || verdict === 'look')) return 'authenticated';
+  if (needed.every(holds)) return 'authenticated';
   return needed.every((verdict) => verdict === undefined || verdict === 'unanswered') ? 'unknown' : 'incomplete';
 }

@@ -1,8 +1,7 @@
 import type { FormDefinition } from '@/core/forms/definition';
-import { fill, wordsOf } from '@/core/forms/words';
+import { confirmationMail, giftLabel, welcomeMail } from '@/core/forms/mails';
 import { isSigned, signText } from '@/core/keys';
 import { CONFIRMATION_DAYS } from '@/core/readers/state';
-import type { Notice } from '@/core/writing/notice';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { post, type SingleMail } from '../mail/post';
@@ -27,25 +26,22 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
   }
   if (next.welcome.on) {
     const gift = giftOf(ctx, form, reader.id);
-    const notice: Notice = {
-      name: newsletter.name,
-      colour: '#17645c',
-      heading: next.welcome.subject || `Welcome to ${newsletter.name}`,
-      paragraphs: (next.welcome.words || 'Thank you for reading. The next letter comes to you.').split(/\n{2,}/),
-      ...(gift ? { link: gift } : {}),
-      footer: [
-        `You get this because you confirmed that you want ${newsletter.name}.`,
-        newsletter.postal_address.replace(/\r?\n/g, ', '),
-      ],
-    };
+    const { subject, label, ...mail } = welcomeMail(form.definition, newsletter.name);
     await post(ctx, db, {
       newsletterId: newsletter.id,
       readerId: reader.id,
       kind: 'welcome',
       from: await voiceOf(ctx, db, newsletter, next.confirmation.senderId),
       to: reader.address,
-      subject: next.welcome.subject || `Welcome to ${newsletter.name}`,
-      notice,
+      subject,
+      notice: {
+        ...mail,
+        ...(gift ? { link: gift } : {}),
+        footer: [
+          `You get this because this address was signed up for ${newsletter.name} by a form.`,
+          newsletter.postal_address.replace(/\r?\n/g, ', '),
+        ],
+      },
       leave: true,
     });
   }
@@ -56,7 +52,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
       newsletter.id,
       newsletter,
       `${reader.address} joined by “${form.name}”`,
-      [`${reader.address} confirmed and reads now.`],
+      [`${reader.address} reads ${newsletter.name} now.`],
       `/readers/${reader.id}`,
     );
 }
@@ -64,11 +60,11 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
 const GIFT_DAYS = 30;
 /** The link to a form's gift for one reader: signed, and good for 30 days. Null where nothing is promised. */
 export function giftOf(ctx: Context, form: ArrivingForm, readerId: string): { label: string; url: string } | null {
-  const { gift } = form.definition.next;
-  if (gift.kind === 'none' || (gift.kind === 'link' ? !gift.url : !gift.fileId)) return null;
+  const label = giftLabel(form.definition);
+  if (label === null) return null;
   const text = `${form.id}.${readerId}.${Math.floor(ctx.clock.now().getTime() / 86_400_000) + GIFT_DAYS}`;
   return {
-    label: gift.label || 'Your gift',
+    label,
     url: `${ctx.config.linkOrigin}/e/gift/${text}.${signText(ctx.config.keys, 'gift', text)}`,
   };
 }
@@ -91,9 +87,6 @@ export type Asked = {
 /** A confirmation letter in the form's own words and language, and the row that keeps the hash of its link. Both are the caller's to store. */
 export function confirmationLetter(ctx: Context, { form, newsletter, reader, lists, variant }: Asked, from: Voice) {
   const now = ctx.clock.now();
-  const { definition } = form;
-  const words = wordsOf(definition.language).confirmation;
-  const own = definition.next.confirmation;
   const { token, hash } = mailedToken();
   const row = {
     token_hash: hash,
@@ -105,27 +98,26 @@ export function confirmationLetter(ctx: Context, { form, newsletter, reader, lis
     sent_at: now,
     expires_at: new Date(now.getTime() + CONFIRMATION_DAYS * 86_400_000),
   };
-  const listed = lists.map((list) => list.public_name).join(', ');
-  const notice: Notice = {
-    name: newsletter.name,
-    colour: '#17645c',
-    heading: fill(own.heading || words.heading, { name: newsletter.name }),
-    paragraphs: (own.words || fill(words.words, { label: listed })).split(/\n{2,}/),
-    link: { label: own.button || words.button, url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
-    footer: [
-      `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`,
-      newsletter.postal_address.replace(/\r?\n/g, ', '),
-    ],
-    language: definition.language,
-  };
+  const { subject, label, ...said } = confirmationMail(
+    form.definition,
+    newsletter.name,
+    lists.map((list) => list.public_name),
+  );
   const mail: SingleMail = {
     newsletterId: newsletter.id,
     readerId: reader.id,
     kind: 'confirmation',
     from,
     to: reader.address,
-    subject: fill(own.subject || words.subject, { name: newsletter.name }),
-    notice,
+    subject,
+    notice: {
+      ...said,
+      link: { label, url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
+      footer: [
+        `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`,
+        newsletter.postal_address.replace(/\r?\n/g, ', '),
+      ],
+    },
   };
   return { row, mail };
 }

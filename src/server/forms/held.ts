@@ -16,8 +16,9 @@ export type HeldReason = 'quick' | 'trap' | 'busy' | 'often';
 export type Held = { wish: Wish; sent: Record<string, string>; reason: HeldReason };
 export type HeldView = { key: string; address: string; reason: HeldReason; page: string | null; at: Date };
 
-/** So many are kept for one form: somebody who floods it fills no disk. */
+/** So many are kept for one form, and so many of them from one network: somebody who floods it fills no disk, and leaves room for others. */
 export const MOST_HELD = 500;
+export const MOST_HELD_OF_NETWORK = 20;
 const KEPT_MS = 30 * 86_400_000;
 const COLUMNS = ['form_id', 'newsletter_id', 'address_key', 'address', 'reason', 'sent', 'network', 'agent', 'at'] as const;
 /** Good for one moment only, or what gave the machine away. */
@@ -32,19 +33,23 @@ const kept = (sent: Record<string, string>) =>
       .map(([name, text]) => [name, text.slice(0, 4_000)]),
   );
 
-/** Notes these, no two of one form and address, in one statement. The newest word of an address replaces the one before. */
+/** Notes these, no two of one form and address, in one statement, as far as there is room. The newest word of an address replaces the one before. */
 export async function hold(ctx: Pick<Context, 'db' | 'clock'>, held: Held[]): Promise<null[]> {
   const at = ctx.clock.now();
   const ids = [...new Set(held.map(({ wish }) => wish.form.id))];
-  const { rows: full } = await sql<{ form_id: string; n: number }>`
-    select form_id, count(*)::int as n from held_back where form_id = any(${ids}::uuid[]) group by 1`.execute(ctx.db);
-  const room = new Map(ids.map((id) => [id, MOST_HELD - (full.find((row) => row.form_id === id)?.n ?? 0)]));
+  const { rows: there } = await sql<{ form_id: string; network: string; n: number }>`
+    select form_id, network, count(*)::int as n from held_back where form_id = any(${ids}::uuid[]) group by 1, 2`.execute(ctx.db);
+  const used = new Map<string, number>();
+  const use = (key: string, n: number) => used.set(key, (used.get(key) ?? 0) + n).get(key)!;
+  for (const { form_id, network, n } of there) {
+    use(form_id, n);
+    use(`${form_id} ${network}`, n);
+  }
   const rows = held
-    .filter(({ wish }) => {
-      const left = room.get(wish.form.id)!;
-      room.set(wish.form.id, left - 1);
-      return left > 0;
-    })
+    .filter(
+      ({ wish: { form, visitor } }) =>
+        use(`${form.id} ${visitor.network}`, 1) <= MOST_HELD_OF_NETWORK && use(form.id, 1) <= MOST_HELD,
+    )
     .map(({ wish, sent, reason }) => ({
       form_id: wish.form.id,
       newsletter_id: wish.form.newsletter.id,

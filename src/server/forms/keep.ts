@@ -26,7 +26,7 @@ const FORM_LIMIT = { most: 3_000, seconds: 60 };
 /** Beyond these a form is under attack, and visitors' machines have to show work. Ordinary visitors never meet it. */
 const CALM = { form: 600, network: 20 };
 
-export type Asking = { wish: Wish /** Work was shown for it. */; proven: boolean };
+export type Asking = { wish: Wish /** Work was shown for it, or the writer lets them in. */; proven: boolean };
 export type Outcome = 'kept' | 'stale' | 'too-many' | 'proof';
 type Kept = { wish: Wish; readerId: string; fresh: boolean };
 type List = { id: string; newsletter_id: string; name: string; public_name: string; double_opt_in: boolean };
@@ -93,10 +93,10 @@ async function judge(ctx: Context, asking: Asking[]): Promise<Outcome[]> {
       { key: `join-address:${wish.answers.address.key}`, seconds: ADDRESS_LIMIT.seconds },
     ]),
   );
-  visitors.forEach(({ n, proven }, place) => {
+  visitors.forEach(({ n, wish, proven }, place) => {
     const [network, address] = uses.slice(place * 2) as [number, number];
     if (network > NETWORK_LIMIT.most || address > ADDRESS_LIMIT.most) outcomes[n] = 'too-many';
-    else if (network > CALM.network && !proven) outcomes[n] = 'proof';
+    else if ((wish.doubt || network > CALM.network) && !proven) outcomes[n] = 'proof';
   });
   // What was stopped above does not count against the form: nobody shuts it for others from one network.
   await spend(ctx, still(), outcomes, 'join-form', CALM.form, ({ proven }) => (proven ? 'kept' : 'proof'));

@@ -81,15 +81,11 @@ export class SignUps {
     const words = wordsOf(wish.definition.language);
     const proven = letIn || (sent.proof || sent.ticket ? await holdsProof(this.ctx, form.id, address.key, sent) : false);
     await this.#domains.check(wish, words, sent.sure);
-    if (wish.doubt && !proven && !trialId) {
-      await this.#holdBack(wish, sent, wish.doubt);
-      throw new Fault('proof', words.unsure);
-    }
     const outcome = await this.#kept.add({ wish, proven });
-    if (outcome !== 'kept' && outcome !== 'stale') await this.#holdBack(wish, sent, outcome === 'proof' ? 'busy' : 'often');
+    if (outcome === 'kept' || outcome === 'stale') return outcome;
+    await this.#holdBack(wish, sent, outcome === 'too-many' ? 'often' : (wish.doubt ?? 'busy'));
     if (outcome === 'too-many') throw new Fault('too-many', words.tooMany);
-    if (outcome === 'proof') throw new Fault('proof', words.busy);
-    return outcome;
+    throw new Fault('proof', wish.doubt ? words.unsure : words.busy);
   }
 
   /** For the writer to look at. Should that fail, the visitor is answered all the same. */

@@ -40,11 +40,7 @@ export async function noteForOwners(
     newsletter.id,
     row,
     `${reader.address} ${kind} ${reader.listName}`,
-    [
-      kind === 'joined'
-        ? `${reader.address} confirmed and reads ${reader.listName} now.`
-        : `${reader.address} left ${reader.listName}.`,
-    ],
+    [kind === 'joined' ? `${reader.address} reads ${reader.listName} now.` : `${reader.address} left ${reader.listName}.`],
     `/readers/${reader.id}`,
   );
 }

@@ -1,6 +1,7 @@
 import { Fault } from '@/core/faults';
 import { parseAddress } from '@/core/readers/address';
 import type { Examined } from '@/core/senders/examine';
+import { isWrong } from '@/core/senders/judge';
 import { recordsAsText, zoneFile } from '@/core/senders/zone-file';
 import type { Notice } from '@/core/writing/notice';
 import type { Context, Newsletter } from '../context';
@@ -9,70 +10,58 @@ import { limit, limitMailTo } from '../limits';
 import { post } from '../mail/post';
 import { ownersOf } from '../newsletters/members';
 
+type Domain = { id: string; name: string; newsletter_id: string };
+
 /** Tells the owners by mail that a record that was right is not right any more, with what to paste. In the check's transaction. */
-export async function tellBroken(
-  ctx: Context,
-  db: Db,
-  domain: { id: string; name: string; newsletter_id: string },
-  records: Examined[],
-): Promise<void> {
-  const newsletter = await db
-    .selectFrom('newsletters')
-    .select(['name', 'slug'])
-    .where('id', '=', domain.newsletter_id)
-    .executeTakeFirstOrThrow();
-  const wrong = records.filter((record) => record.needed && !['right', 'look', 'unanswered'].includes(record.judgement.verdict));
-  const notice: Notice = {
-    name: 'Inkset',
-    colour: '#17645c',
+export async function tellBroken(ctx: Context, db: Db, domain: Domain, records: Examined[]): Promise<void> {
+  const wrong = records.filter((record) => record.needed && isWrong(record.judgement.verdict));
+  await tell(ctx, db, domain, (newsletter) => ({
+    subject: `${domain.name}: a record broke, letters wait`,
     heading: `${domain.name}: a record broke`,
     paragraphs: [
-      `Letters of ${newsletter.name} wait until it is mended; none is lost, and they leave by themselves afterwards.`,
+      `Letters of ${newsletter} wait until it is mended; none is lost, and they leave by themselves afterwards.`,
       ...wrong.map(
         (record) => `${record.title} (${record.type} at ${record.name}): ${record.judgement.label}. ${record.judgement.sentence}`,
       ),
     ],
-    link: { label: 'See what differs', url: `${ctx.config.webOrigin}/desk/${newsletter.slug}/delivery/domains/${domain.id}` },
-    footer: [`You get this because you own ${newsletter.name}.`],
-  };
-  for (const owner of await ownersOf(db, domain.newsletter_id)) {
-    await post(ctx, db, {
-      newsletterId: null,
-      kind: 'alert',
-      to: owner.email,
-      subject: `${domain.name}: a record broke, letters wait`,
-      notice,
-    });
-  }
+    link: 'See what differs',
+    path: `/delivery/domains/${domain.id}`,
+  }));
 }
 
 /** Tells the owners by mail that every record of a domain stands, so that nobody has to watch for it. In the check's transaction. */
-export async function tellStands(
+export async function tellStands(ctx: Context, db: Db, domain: Domain): Promise<void> {
+  await tell(ctx, db, domain, (newsletter) => ({
+    subject: `${domain.name}: every record stands`,
+    heading: `${domain.name}: every record stands`,
+    paragraphs: [`Its records no longer hold back letters of ${newsletter}: from now on they are signed and aligned.`],
+    link: 'Go on',
+    path: '/today',
+  }));
+}
+
+async function tell(
   ctx: Context,
   db: Db,
-  domain: { id: string; name: string; newsletter_id: string },
+  domain: Domain,
+  say: (newsletter: string) => Pick<Notice, 'heading' | 'paragraphs'> & Record<'subject' | 'link' | 'path', string>,
 ): Promise<void> {
   const newsletter = await db
     .selectFrom('newsletters')
     .select(['name', 'slug'])
     .where('id', '=', domain.newsletter_id)
     .executeTakeFirstOrThrow();
+  const { subject, heading, paragraphs, link, path } = say(newsletter.name);
   const notice: Notice = {
     name: 'Inkset',
     colour: '#17645c',
-    heading: `${domain.name}: every record stands`,
-    paragraphs: [`Letters of ${newsletter.name} from ${domain.name} are signed and aligned now, and may leave.`],
-    link: { label: 'Go on', url: `${ctx.config.webOrigin}/desk/${newsletter.slug}/today` },
+    heading,
+    paragraphs,
+    link: { label: link, url: `${ctx.config.webOrigin}/desk/${newsletter.slug}${path}` },
     footer: [`You get this because you own ${newsletter.name}.`],
   };
   for (const owner of await ownersOf(db, domain.newsletter_id))
-    await post(ctx, db, {
-      newsletterId: null,
-      kind: 'alert',
-      to: owner.email,
-      subject: `${domain.name}: every record stands`,
-      notice,
-    });
+    await post(ctx, db, { newsletterId: null, kind: 'alert', to: owner.email, subject, notice });
 }
 
 /** Sends everything about a domain's records to whoever runs it, as one mail. Throws "invalid" for what is no address, "too-many". */
@@ -94,14 +83,13 @@ export async function mailRecords(
     heading: `DNS records for ${domain.name}`,
     paragraphs: [
       `${person.name} (${person.email}) asks you for these: they let mailboxes believe the letters of ${newsletter.name}.`,
-      'Nothing else of the domain changes, and its other mail goes on as it is.',
     ],
     exact: [
       recordsAsText(domain.name, newsletter.name, domain.records),
       'The same as a zone file:',
       zoneFile(domain.name, domain.records),
     ].join('\n\n'),
-    footer: [`You get this once, because ${person.name} typed this address as that of whoever runs ${domain.name}.`],
+    footer: [`You get this because ${person.name} typed this address as that of whoever runs ${domain.name}.`],
   };
   await post(ctx, ctx.db, {
     newsletterId: null,

@@ -119,7 +119,6 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
   return {
     ...letterRow(row),
     previewLine: row.preview_line,
-
     senderId: row.sender_id,
     from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
     html: row.html,

@@ -211,12 +211,14 @@ export function Builder(props: Props) {
                   <Mails
                     form={definition}
                     newsletter={newsletter.name}
-                    lists={props.lists.filter((list) => listIds.includes(list.id)).map((list) => list.name)}
+                    lists={props.lists.filter((list) => listIds.includes(list.id)).map((list) => list.publicName)}
                   />
                 ) : (
                   <Stage
                     shown={shown}
-                    lists={props.lists.filter((list) => definition.listChoice.includes(list.id))}
+                    lists={props.lists
+                      .filter((list) => definition.listChoice.includes(list.id))
+                      .map((list) => ({ id: list.id, name: list.publicName }))}
                     readers={newsletter.reading}
                     after={after}
                     width={width}

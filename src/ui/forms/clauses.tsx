@@ -16,7 +16,13 @@ import { FileField } from './file-field';
 import type { Picking } from './picker';
 import { AddPart, type Known, Questions } from './questions';
 
-export type BuilderList = { id: string; name: string; reading: number; doubleOptIn: boolean };
+export type BuilderList = {
+  id: string;
+  name: string /** As readers know it. */;
+  publicName: string;
+  reading: number;
+  doubleOptIn: boolean;
+};
 export type ClauseProps = {
   form: FormDefinition;
   set: (form: FormDefinition) => void;

@@ -1,42 +1,23 @@
 'use client';
 
 import type { FormDefinition, Next } from '@/core/forms/definition';
+import { confirmationMail, type FormMail, WELCOME_WORDS, welcomeMail, welcomeSubject } from '@/core/forms/mails';
 import { fill, wordsOf } from '@/core/forms/words';
-import { together } from '@/core/growth/figures';
 import { renderNotice } from '@/core/writing/notice';
 import { type ClauseProps, SenderChoice } from './clauses';
 import { Tick, Words } from './controls';
 
-/** The mails that a form sends, as they will look. */
+/** The mails that a form sends, as they will look. `lists` are the names that readers know. */
 export function Mails({ form, newsletter, lists }: { form: FormDefinition; newsletter: string; lists: string[] }) {
-  const words = wordsOf(form.language).confirmation;
-  const { confirmation, welcome, gift } = form.next;
-  const notice = (heading: string, text: string, label?: string) =>
+  const html = ({ label, ...mail }: FormMail) =>
     renderNotice({
-      name: newsletter,
-      colour: '#17645c',
-      heading,
-      paragraphs: text.split(/\n{2,}/),
+      ...mail,
       ...(label ? { link: { label, url: 'https://…' } } : {}),
       footer: ['Why this comes, and your postal address'],
-      language: form.language,
     }).html;
-  const first = notice(
-    fill(confirmation.heading || words.heading, { name: newsletter }),
-    confirmation.words || fill(words.words, { label: together(lists, 20) || newsletter }),
-    confirmation.button || words.button,
-  );
-  const second = welcome.on
-    ? notice(
-        welcome.subject || `Welcome to ${newsletter}`,
-        welcome.words || WELCOME,
-        gift.kind === 'none' ? undefined : gift.label || 'Your gift',
-      )
-    : '';
-  return <iframe title="The mails" sandbox="" srcDoc={first + second} className="h-full w-full bg-white" />;
+  const mails = [confirmationMail(form, newsletter, lists), ...(form.next.welcome.on ? [welcomeMail(form, newsletter)] : [])];
+  return <iframe title="The mails" sandbox="" srcDoc={mails.map(html).join('')} className="h-full w-full bg-white" />;
 }
-
-const WELCOME = 'Thank you for reading. The next letter comes to you.';
 
 /** What stands in a form's mails. */
 export function MailSettings(props: ClauseProps) {
@@ -77,14 +58,14 @@ export function MailSettings(props: ClauseProps) {
           <Words
             label="Its subject"
             value={welcome.subject}
-            placeholder={`Welcome to ${newsletter.name}`}
+            placeholder={welcomeSubject(newsletter.name)}
             change={(subject) => greet({ subject })}
           />
           <Words
             long
             label="Its words"
             value={welcome.words}
-            placeholder={WELCOME}
+            placeholder={WELCOME_WORDS}
             change={(text) => greet({ words: text })}
             hint="An empty line begins a paragraph. The gift stands under them."
           />

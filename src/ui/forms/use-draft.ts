@@ -23,6 +23,8 @@ export function useDraft(start: { written: Written; savedAt: Date; isDraft: bool
   const [saved, setSaved] = useState<Saved>({ kind: 'saved', at: start.savedAt });
   const [isDraft, setIsDraft] = useState(start.isDraft);
   const dirty = useRef(false);
+  /** What no save has begun for, or none has succeeded. */
+  const unsaved = useRef<Written | null>(null);
   const turn = useRef(0);
   // The page gives a new function each time it is made anew; that alone is no reason to save.
   const keepNow = useRef(keep);
@@ -49,25 +51,47 @@ export function useDraft(start: { written: Written; savedAt: Date; isDraft: bool
   useEffect(() => {
     if (!dirty.current) return;
     setSaved({ kind: 'typing' });
+    unsaved.current = written;
     const mine = ++turn.current;
     const timer = setTimeout(async () => {
+      unsaved.current = null;
       const result = await keepNow.current(written).catch(() => AWAY);
       if (mine !== turn.current) return;
       setSaved(
         result.ok ? { kind: 'saved', at: new Date(result.value.savedAt) } : { kind: 'fault', sentence: result.error.sentence },
       );
       if (result.ok) setIsDraft(true);
+      else unsaved.current = written;
     }, AFTER_MS);
     return () => clearTimeout(timer);
   }, [written]);
 
-  // Leaving with something unsaved asks first.
+  // Closing the window with something unsaved asks first; so does going to another screen where it could not be saved.
   useEffect(() => {
     if (saved.kind === 'saved') return;
     const ask = (event: BeforeUnloadEvent) => event.preventDefault();
+    const askHere = (event: MouseEvent) => {
+      const link = (event.target as Element).closest?.('a[href]');
+      if (saved.kind !== 'fault' || !link || link.getAttribute('target') || confirm('Your last change is not saved. Leave it?'))
+        return;
+      event.preventDefault();
+      event.stopPropagation();
+    };
     addEventListener('beforeunload', ask);
-    return () => removeEventListener('beforeunload', ask);
+    addEventListener('click', askHere, true);
+    return () => {
+      removeEventListener('beforeunload', ask);
+      removeEventListener('click', askHere, true);
+    };
   }, [saved.kind]);
+
+  // Going to another screen in the pause before a save saves at once.
+  useEffect(
+    () => () => {
+      if (unsaved.current) void keepNow.current(unsaved.current);
+    },
+    [],
+  );
 
   return {
     written,

@@ -21,8 +21,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <>Every letter that leaves, and what became of it. The first one is made from your next blog post.</>
         ) : (
           <>
-            <b>{counted(sent.length, 'letter', 'letters')}</b> sent, <b>{figure(delivered)}</b> copies delivered. For now letters
-            are made from new posts of your blog; writing them here comes later.
+            <b>{counted(sent.length, 'letter', 'letters')}</b> sent, <b>{figure(delivered)}</b> copies delivered. Letters are made
+            from new posts of your blog.
           </>
         )}
       </Standfirst>

@@ -4,6 +4,7 @@ import type { ReactNode } from 'react';
 import { formCodes } from '@/core/forms/codes';
 import { counted, plural } from '@/core/growth/figures';
 import { ago, greeting } from '@/core/growth/times';
+import { holds } from '@/core/senders/judge';
 import { zoneFile } from '@/core/senders/zone-file';
 import type { Context, Newsletter } from '@/server/context';
 import type { FirstSteps } from '@/server/growth/today';
@@ -118,7 +119,7 @@ function stepsOf({ ctx, newsletter, person, data }: Props): Step[] {
   const sender = data.senders.find((one) => one.state === 'confirmed') ?? data.senders[0];
   const domain = data.domains.find((one) => one.name === sender?.domain) ?? data.domains[0];
   const needed = domain?.records.filter((record) => record.needed) ?? [];
-  const right = needed.filter((record) => ['right', 'look'].includes(record.judgement?.verdict ?? '')).length;
+  const right = needed.filter((record) => holds(record.judgement?.verdict)).length;
   const rule = data.autoSends[0];
   const line = data.form
     ? formCodes({ publicId: data.form.publicId, definition: data.form.definition, lists: [] }, ctx.config.linkOrigin)[0]!.code

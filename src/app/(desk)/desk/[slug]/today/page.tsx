@@ -3,6 +3,7 @@ import type { Metadata } from 'next';
 import Link from 'next/link';
 import { counted, figure, percent, plural } from '@/core/growth/figures';
 import { dayAndHour, longDay, spokenTime } from '@/core/growth/times';
+import { isWrong } from '@/core/senders/judge';
 import { hasBegun } from '@/core/sending/letter-state';
 import { type Today, today } from '@/server/growth/today';
 import { Funnel } from '@/ui/growth/funnel';
@@ -234,9 +235,7 @@ function needsYou(data: Today, base: string) {
     );
   }
   for (const domain of data.domains.filter((d) => d.state === 'incomplete')) {
-    const wrong = domain.records.filter(
-      (r) => r.needed && r.judgement && !['right', 'look', 'unanswered'].includes(r.judgement.verdict),
-    );
+    const wrong = domain.records.filter((r) => r.needed && isWrong(r.judgement?.verdict));
     notes.push(
       <Note
         key={domain.id}

@@ -10,7 +10,7 @@ import { formOf, formsOf } from '@/server/forms/forms';
 import { heldCounts, MOST_HELD } from '@/server/forms/held';
 import { stepsOf } from '@/server/forms/insight';
 import { listsOf, totalsOf } from '@/server/readers/readers';
-import { sendersOf } from '@/server/senders/senders';
+import { voicesOf } from '@/server/senders/senders';
 import { Builder } from '@/ui/forms/builder';
 import { Note } from '@/ui/kit/page';
 import { deskOf, orNotFound } from '../../../../../desk';
@@ -26,10 +26,10 @@ export default async function Page({ params, searchParams }: Props) {
   const { again } = await searchParams;
   const { ctx, newsletter, person } = await deskOf(slug);
   const form = await orNotFound(formOf(ctx, newsletter, id));
-  const [lists, known, senders, steps, held, totals, all] = await Promise.all([
+  const [lists, known, voices, steps, held, totals, all] = await Promise.all([
     listsOf(ctx, newsletter),
     fieldsOf(ctx, newsletter),
-    sendersOf(ctx, newsletter),
+    voicesOf(ctx.db, [newsletter.id]),
     stepsOf(ctx, newsletter, 28, form.id),
     heldCounts(ctx, newsletter),
     totalsOf(ctx, newsletter),
@@ -64,13 +64,17 @@ export default async function Page({ params, searchParams }: Props) {
         site: newsletter.site,
         reading: totals.reading,
       }}
-      lists={lists.map(({ id: listId, name, reading, doubleOptIn }) => ({ id: listId, name, reading, doubleOptIn }))}
+      lists={lists.map(({ id: listId, name, publicName, reading, doubleOptIn }) => ({
+        id: listId,
+        name,
+        publicName,
+        reading,
+        doubleOptIn,
+      }))}
       known={known}
       others={all.filter((other) => other.id !== form.id && !other.archivedAt).map((other) => other.name)}
-      senders={senders
-        .filter((sender) => sender.state === 'confirmed')
-        .sort((a, b) => Number(b.isDefault) - Number(a.isDefault))
-        .map((sender) => ({ id: sender.id, name: sender.name, from: `${sender.name} <${sender.address}>` }))}
+      // Those that may speak, in the order in which single letters choose.
+      senders={voices.map(({ id: voice, name, address }) => ({ id: voice, name, from: `${name} <${address}>` }))}
       codes={formCodes(
         {
           publicId: form.publicId,

@@ -4,6 +4,7 @@ import Link from 'next/link';
 import { localDay } from '@/core/growth/days';
 import { counted, figure } from '@/core/growth/figures';
 import { ago, shortDay, spokenTime } from '@/core/growth/times';
+import { holds } from '@/core/senders/judge';
 import { recordsAsText, zoneFile } from '@/core/senders/zone-file';
 import { checksOf, domainOf } from '@/server/senders/domains';
 import { sendersOf } from '@/server/senders/senders';
@@ -22,8 +23,6 @@ import { changeRamp, checkNow, dropDomain, testLetter, turnKey } from '../../act
 
 export const metadata: Metadata = { title: 'Domain' };
 
-const HOLDS = ['right', 'look'];
-
 export default async function Page({ params }: { params: Promise<{ slug: string; id: string }> }) {
   const { slug, id } = await params;
   const { ctx, newsletter } = await deskOf(slug);
@@ -38,7 +37,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const now = ctx.clock.now();
   const zone = newsletter.time_zone;
   const needed = domain.records.filter((record) => record.needed);
-  const right = needed.filter((record) => HOLDS.includes(record.judgement?.verdict ?? '')).length;
+  const right = needed.filter((record) => holds(record.judgement?.verdict)).length;
   const minutes = Math.max(1, Math.round((domain.nextCheckAt.getTime() - now.getTime()) / 60_000));
   const key = (role: string) => domain.keys.find((entry) => entry.role === role);
   const next = domain.records.find((record) => record.purpose === 'dkim-next');
