@@ -113,7 +113,9 @@ describe('what looks like a machine’s', () => {
     expect((await heldCounts(world.ctx, newsletter)).get(id)).toBe(MOST_HELD_OF_NETWORK);
     const email = someone();
     await post(publicId, { email, stamp: stamp(world.ctx) });
-    expect(await heldBack(world.ctx, newsletter, id)).toContainEqual(expect.objectContaining({ address: email, reason: 'quick' }));
+    expect(await heldBack(world.ctx, newsletter, id)).toContainEqual(
+      expect.objectContaining({ address: email, reason: 'quick' }),
+    );
     // It did not use up the calm of the form either.
     expect((await post(publicId, { email: someone() })).status).toBe(200);
   });

@@ -10,8 +10,8 @@ export type Reach = {
   will: number;
   /** Read, but their address does not take mail. */
   unreachable: number;
-  /** Have asked and not confirmed; known where the letter is for lists. */
-  waiting: number;
+  /** Have asked and not confirmed; null where the letter is for more than one list, since then nobody counts them. */
+  waiting: number | null;
 };
 
 /** Counted as the letter's start will count (`standing = 'reading'`, each once): of a single list from its kept totals, else by asking. */
@@ -19,7 +19,13 @@ export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Au
   const ids = audience.to.flatMap((part) => (part.kind === 'list' ? [part.id] : []));
   const onlyLists = ids.length === audience.to.length && audience.without.length === 0;
   const named = ids.length
-    ? await ctx.db.selectFrom('lists').select('name').where('id', 'in', ids).orderBy('position').execute()
+    ? await ctx.db
+        .selectFrom('lists')
+        .select('name')
+        .where('newsletter_id', '=', newsletter.id)
+        .where('id', 'in', ids)
+        .orderBy('position')
+        .execute()
     : [];
   const lists = onlyLists ? named.map((list) => list.name) : [];
   if (onlyLists && ids.length === 1) {
@@ -37,5 +43,5 @@ export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Au
     select count(*) filter (where r.standing = 'reading')::int as will, count(*) filter (where r.standing = 'unreachable')::int as unreachable
     from (${audienceSql(newsletter.id, audience, segments, ctx.clock.now())}) audience (id) join readers r on r.id = audience.id
     where r.newsletter_id = ${newsletter.id}`.execute(ctx.db);
-  return { lists, ...rows[0]!, waiting: 0 };
+  return { lists, ...rows[0]!, waiting: null };
 }

@@ -70,7 +70,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                 {[
                   ['Will get it', reach.will],
                   ['Their address takes no mail', reach.unreachable],
-                  ['Have not confirmed', reach.waiting],
+                  ...(reach.waiting === null ? [] : [['Have not confirmed', reach.waiting]]),
                 ].map(([label, value]) => (
                   <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
                     <dt>{label}</dt>
@@ -195,7 +195,13 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           <>
             It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself, to{' '}
             <b>{counted(reach!.will, 'person', 'people')}</b>
-            {reach!.lists.length > 0 && <> who read {together(reach!.lists.map((name) => `“${name}”`))}</>}.
+            {reach!.lists.length > 0 && (
+              <>
+                {' '}
+                {reach!.lists.length > 1 ? 'of' : 'who read'} {together(reach!.lists.map((name) => `“${name}”`))}
+              </>
+            )}
+            .
           </>
         )}
         {letter.state === 'held' && <>It is held back and leaves by itself once this is mended.</>}

@@ -6,11 +6,11 @@ import { wordOf } from '@/core/growth/measures';
 import { type Rate, rate } from '@/core/growth/rates';
 import { ago, fullTime, spokenTime } from '@/core/growth/times';
 import { formOf, versionsOf } from '@/server/forms/forms';
-import { type HeldReason, heldBack, MOST_HELD } from '@/server/forms/held';
+import { type HeldReason, heldBack, MOST_HELD, MOST_HELD_OF_NETWORK } from '@/server/forms/held';
 import { type Counted, insightOf } from '@/server/forms/insight';
 import { testOf } from '@/server/forms/tests';
 import { listsOf } from '@/server/readers/readers';
-import { sendersOf } from '@/server/senders/senders';
+import { voiceOf } from '@/server/senders/senders';
 import { ActionButton } from '@/ui/kit/action-form';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
@@ -29,28 +29,27 @@ const WHY: Record<HeldReason, string> = {
   often: 'Came very often',
 };
 
+const SHOWN = 100;
+
 /** What a form brought, who was held back, its test and its versions. */
 export default async function Page({ params }: { params: Promise<{ slug: string; id: string }> }) {
   const { slug, id } = await params;
   const { ctx, newsletter } = await deskOf(slug);
   const form = await orNotFound(formOf(ctx, newsletter, id));
-  const [versions, insight, test, held, lists, senders] = await Promise.all([
+  const [versions, insight, test, held, lists, voice] = await Promise.all([
     versionsOf(ctx, newsletter, id),
     insightOf(ctx, newsletter, form.id),
     testOf(ctx, newsletter, id),
     heldBack(ctx, newsletter, form.id),
     listsOf(ctx, newsletter),
-    sendersOf(ctx, newsletter),
+    voiceOf(ctx, ctx.db, newsletter, form.definition.next.confirmation.senderId),
   ]);
   const now = ctx.clock.now();
   const zone = newsletter.time_zone;
   const { days, stayed } = insight;
-  const confirmed = senders.filter((sender) => sender.state === 'confirmed');
-  const sender =
-    confirmed.find((one) => one.id === form.definition.next.confirmation.senderId) ?? confirmed.find((one) => one.isDefault);
   const told = formInWords(form.definition, {
     lists: lists.filter((list) => form.listIds.includes(list.id)),
-    sender: sender?.name ?? newsletter.name,
+    sender: voice.name,
   });
   const counts: [string, string, string][] = [
     [wordOf('shown'), figure(days.loaded), `${figure(days.seen)} really seen`],
@@ -124,7 +123,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             <>
               <p className="py-2.5 text-ink-2">
                 They were told that they are not signed up yet, and did not come back. Letting somebody in sends them the
-                confirmation letter; only their own click puts them on a list.
+                confirmation letter; only their own click puts them on a list. Of a crowd from one network the first{' '}
+                {MOST_HELD_OF_NETWORK} are kept{held.length > SHOWN ? `; here are the newest ${SHOWN}` : ''}.
               </p>
               <Table
                 label="Sign-ups that were held back"
@@ -134,7 +134,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   { title: 'When', figure: true },
                   { title: 'What to do', silent: true },
                 ]}
-                rows={held.slice(0, 100).map((one) => ({
+                rows={held.slice(0, SHOWN).map((one) => ({
                   key: one.key,
                   cells: [
                     <span key="a" className="break-all">
