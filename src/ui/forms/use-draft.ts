@@ -66,6 +66,17 @@ export function useDraft(start: { written: Written; savedAt: Date; isDraft: bool
     return () => clearTimeout(timer);
   }, [written]);
 
+  // A screen that was gone back to may first be shown as it was; nothing is written here yet, so what comes then is taken.
+  const keptAt = new Date(start.savedAt).getTime();
+  const shownAt = useRef(keptAt);
+  useEffect(() => {
+    if (dirty.current || keptAt <= shownAt.current) return;
+    shownAt.current = keptAt;
+    setWritten(start.written);
+    setSaved({ kind: 'saved', at: new Date(keptAt) });
+    setIsDraft(start.isDraft);
+  }, [keptAt, start.written, start.isDraft]);
+
   // Closing the window with something unsaved asks first; so does going to another screen where it could not be saved.
   useEffect(() => {
     if (saved.kind === 'saved') return;
