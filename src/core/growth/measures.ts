@@ -13,7 +13,10 @@ export const MEASURES = {
   signedUp: ['Signed up', 'People who first came in these days, by a form.'],
   confirmed: ['Confirmed', 'Of those who signed up in these days: who confirmed, whenever that was.'],
   stayed: ['Still here', 'Of those who came more than 30 days ago and confirmed: who read now.'],
-  held: ['Held back', 'Sign-ups of the last 30 days that looked like a machine’s and showed no work.'],
+  held: [
+    'Held back',
+    'Sign-ups of the last 30 days that looked like a machine’s, or came in a crowd, and showed no work. Each address counts once.',
+  ],
   recipients: ['Recipients', 'Whom a letter’s audience had when it began, each person once.'],
   delivered: ['Delivered', 'Recipients whose mail server accepted the letter and sent no notice afterwards.'],
   read: ['Read', 'Recipients who opened the letter, as far as a person can be told from a machine.'],
