@@ -7,7 +7,7 @@ import { ensure } from './machine';
 import { startPostgres, stopPostgres } from './postgres';
 import { running } from './processes';
 import { publishInstallation } from './stack';
-import { choosePorts, plans, type World } from './world';
+import { choosePorts, originOf, plans, type World } from './world';
 
 /**
  * Everything for working on Inkset: the Backlot, and each process begun anew when what it is made of changes; the pages by Next's own hot reload. One
@@ -39,9 +39,7 @@ export async function dev(home: Home, clockStart: string, say: (text: string) =>
   for (const plan of all.filter((one) => one.name.startsWith('backlot'))) begin(plan);
   await publishInstallation(home, world, 30_000);
   for (const plan of all.filter((one) => !one.name.startsWith('backlot'))) begin(plan);
-  say(
-    `\n  The desk: http://127.0.0.1:${world.ports.web}   inboxes: http://127.0.0.1:${world.ports.inbox}   Ctrl-C ends everything\n`,
-  );
+  say(`\n  The desk: ${originOf(world.ports, 'web')}   inboxes: ${originOf(world.ports, 'inbox')}   Ctrl-C ends everything\n`);
   await new Promise<void>((resolve) => {
     process.once('SIGINT', resolve);
     process.once('SIGTERM', resolve);

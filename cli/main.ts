@@ -1,9 +1,10 @@
+import { knowLocalhost } from '../backlot/shell/localhost';
 import { type Home, openHome, readState } from './home';
 import { startPostgres, stopPostgres } from './postgres';
 import { running, stopAll } from './processes';
 import { settings, wholeSettings } from './settings';
 import { startStack } from './stack';
-import { insideEnv, type World, webOrigin } from './world';
+import { insideEnv, originOf, type World } from './world';
 
 const HELP = `./inkset COMMAND
   demo     everything a fresh machine needs, then Inkset with the demo newsletter and the Backlot (--readers=200000 for a large one)
@@ -56,9 +57,8 @@ async function demo(home: Home, readers: number | null): Promise<void> {
   const { account } = await loadDemo(
     insideEnv(home, world),
     {
-      dnsPage: `http://127.0.0.1:${world.ports.dnsPage}`,
-      blog: `http://127.0.0.1:${world.ports.blog}`,
-      site: siteOf(world),
+      dnsPage: originOf(world.ports, 'dnsPage'),
+      blog: originOf(world.ports, 'blog'),
     },
     say,
     readers,
@@ -68,18 +68,15 @@ async function demo(home: Home, readers: number | null): Promise<void> {
   say(`\nReady after ${Math.round((Date.now() - began) / 1000)} s. End it with ./inkset stop`);
 }
 
-/** The blog under a name, which every browser takes for this machine's (RFC 6761 section 6.3). */
-const siteOf = (world: World) => `http://lanternfish.localhost:${world.ports.blog}`;
-
 function addresses(world: World): void {
-  const at = (port: number) => `http://127.0.0.1:${port}`;
-  say(`\n  Inkset                ${world.settings?.INKSET_WEB_ORIGIN ?? webOrigin(world.ports)}`);
+  const at = (name: Parameters<typeof originOf>[1]) => originOf(world.ports, name);
+  say(`\n  Inkset                ${world.settings?.INKSET_WEB_ORIGIN ?? at('web')}`);
   if (!world.backlot) return;
   say('  The simulated world (the Backlot):');
-  say(`    readers' inboxes    ${at(world.ports.inbox)}`);
-  say(`    the writer's blog   ${siteOf(world)}`);
-  say(`    the DNS host        ${at(world.ports.dnsPage)}`);
-  say(`    the clock           ${at(world.ports.clock)}`);
+  say(`    readers' inboxes    ${at('inbox')}`);
+  say(`    the writer's blog   ${at('blog')}`);
+  say(`    the DNS host        ${at('dnsPage')}`);
+  say(`    the clock           ${at('clock')}`);
 }
 
 async function stop(home: Home): Promise<void> {
@@ -89,6 +86,7 @@ async function stop(home: Home): Promise<void> {
 }
 
 async function main(): Promise<void> {
+  knowLocalhost();
   const [command, ...rest] = process.argv.slice(2);
   const home = openHome();
   switch (command) {

@@ -4,7 +4,7 @@ import { type Browser, chromium, type Page } from 'playwright-core';
 import { ACCOUNT } from '../demo/load';
 import { type Home, ROOT, readState } from './home';
 import { BROWSER_FLAGS, CHROMIUM, ensure } from './machine';
-import { type World, webOrigin } from './world';
+import { originOf, type World } from './world';
 
 const DESK = '/desk/lanternfish-letters';
 
@@ -86,7 +86,7 @@ export async function pictures(home: Home, words: string[], say: (text: string) 
   const browser: Browser = await chromium.launch({ executablePath: CHROMIUM, args: BROWSER_FLAGS });
   try {
     const page = await (await browser.newContext({ viewport: { width, height }, colorScheme })).newPage();
-    const origin = webOrigin(world.ports);
+    const origin = originOf(world.ports, 'web');
     await page.goto(`${origin}/sign-in`);
     await page.getByLabel('Email').fill(ACCOUNT.email);
     await page.getByLabel('Password').fill(ACCOUNT.password);

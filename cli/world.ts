@@ -41,7 +41,16 @@ export type ProcessPlan = {
   health: string | { port: number; host?: string };
 };
 
-export const webOrigin = (ports: Ports) => `http://127.0.0.1:${ports.web}`;
+/** Where people meet the simulated world: names under localhost, which every browser takes for this machine's (RFC 6761 section 6.3). */
+const NAMES = {
+  web: 'inkset',
+  edge: 'links.inkset',
+  inbox: 'inboxes',
+  blog: 'lanternfish',
+  dnsPage: 'dns-host',
+  clock: 'clock',
+} as const satisfies Partial<Record<keyof Ports, string>>;
+export const originOf = (ports: Ports, name: keyof typeof NAMES) => `http://${NAMES[name]}.localhost:${ports[name]}`;
 
 /** The configuration of Inkset's own processes in this world. */
 export function insideEnv(home: Home, world: World): Record<string, string> {
@@ -56,8 +65,8 @@ export function insideEnv(home: Home, world: World): Record<string, string> {
       ? {
           INKSET_MAILROOM_PORT: String(ports.mailroom),
           INKSET_NAMES_PORT: String(ports.names),
-          INKSET_WEB_ORIGIN: webOrigin(ports),
-          INKSET_LINK_ORIGIN: `http://127.0.0.1:${ports.edge}`,
+          INKSET_WEB_ORIGIN: originOf(ports, 'web'),
+          INKSET_LINK_ORIGIN: originOf(ports, 'edge'),
           INKSET_MAIL_DOMAIN: 'inkset.example',
           INKSET_DNS_SERVERS: `127.0.0.1:${ports.dns}`,
           INKSET_DNS_AUTHORITY_PORT: String(ports.dns),

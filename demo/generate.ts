@@ -11,8 +11,8 @@ export const MONTHS_BACK = 18;
 const PEOPLE = 3_020;
 /** Who came in the days after the letter with a guest. */
 const GUESTS = 190;
-/** The letters during which fjordbox refused: the old mail host's name had been taken out of the SPF record, and the new one not put in. */
-const REFUSING = [31, 33] as const;
+/** The letters during which fjordbox refused: the domain's mail host had been changed to a name that has no address. */
+export const REFUSING = [31, 33] as const;
 
 /** A small seeded generator of numbers in [0, 1): the same demo on every machine (mulberry32). */
 export function numbers(seed: number): () => number {
@@ -380,7 +380,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
           ? '550 5.1.1 No such mailbox'
           : refused
             ? unproven
-              ? '550 5.7.23 SPF does not allow this host for bounce.lanternfish.example'
+              ? '550 5.1.8 Nobody takes mail for lanternfish.example, so nothing is taken from it'
               : '550 5.7.1 Not wanted here'
             : '250 2.0.0 Taken',
       });

@@ -15,7 +15,7 @@ import { newId } from '@/server/ids';
 import { openRuntime } from '@/server/runtime';
 import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
 import { createNewsletter } from '@/server/site/founding';
-import { type DemoIds, generate, MONTHS_BACK } from './generate';
+import { type DemoIds, generate, MONTHS_BACK, REFUSING } from './generate';
 
 export const ACCOUNT = { name: 'Ottoline Vance', email: 'ottoline@lanternfish.example', password: 'six hundred metres down' };
 const ZONE = 'Europe/Lisbon';
@@ -30,7 +30,7 @@ const LAYOUT: Layout = {
   ],
 };
 /** Where the Backlot's DNS host and blog answer, and the address under which readers know the blog. */
-type Outside = { dnsPage: string; blog: string; site: string };
+type Outside = { dnsPage: string; blog: string };
 
 /**
  * Loads the demo newsletter and its part of the Backlot, once. A second call finds it there and changes nothing but how many readers it has: with
@@ -95,7 +95,7 @@ async function account(ctx: Context & { pool: import('pg').Pool }): Promise<News
 }
 
 /** Lists, forms, senders, and a domain whose records are published at the Backlot's DNS host and found right. */
-async function identity(ctx: Context, newsletter: Newsletter, outside: Outside): Promise<DemoIds> {
+async function identity(ctx: Context, newsletter: Newsletter, outside: Outside): Promise<DemoIds & { below: string }> {
   const { db } = ctx;
   const of = { newsletter_id: newsletter.id, created_at: newsletter.created_at };
   const first = await db
@@ -177,36 +177,72 @@ async function identity(ctx: Context, newsletter: Newsletter, outside: Outside):
   await db.updateTable('newsletters').set({ default_sender_id: sender }).where('id', '=', newsletter.id).execute();
   const domain = await addDomain(ctx, newsletter, 'lanternfish.example');
   const below = await addDomain(ctx, newsletter, 'field.lanternfish.example');
-  const { records } = await domainOf(ctx, newsletter, domain.id);
-  const key = (await domainOf(ctx, newsletter, below.id)).records.filter((record) => record.purpose === 'dkim');
-  // The main domain is whole; the one for field notes is half set up, as one finds them: an older host still stands in it.
-  const others = `@ IN MX 10 mx.postbird.example.\n@ IN A 127.0.0.1\nfield IN TXT "v=spf1 include:_spf.oldhost.example ~all"\nbounce.field IN CNAME mx.oldhost.example.\nfield IN MX 10 mx.postbird.example.\n`;
-  await put(
-    `${outside.dnsPage}/api/lanternfish.example`,
-    `${zoneFile('lanternfish.example', records)}${zoneFile('lanternfish.example', key)}${others}`,
-  );
   await put(`${outside.dnsPage}/api/oldhost.example`, '_spf IN TXT "v=spf1 ip4:203.0.113.0/24 ~all"\nmx IN A 203.0.113.7\n');
+  await publish(ctx, newsletter, { domain: domain.id, below: below.id }, outside, MAIL_HOST);
   await checkDomain(ctx, domain.id);
   await checkDomain(ctx, below.id);
-  const steady = new Date(ctx.clock.now().getTime() - 40 * 86_400_000);
   await db
     .updateTable('domains')
-    .set({ steady_since: steady, created_at: newsletter.created_at })
+    .set({ steady_since: newsletter.created_at, created_at: newsletter.created_at })
     .where('id', '=', domain.id)
     .execute();
-  await checkDomain(ctx, domain.id);
   return {
     newsletter: newsletter.id,
     lists: [first.id, field],
     forms: { page: page.id, article: article.id, corner: corner.id },
     sender,
     domain: domain.id,
+    below: below.id,
   };
 }
 
-async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outside: Outside): Promise<void> {
+const MAIL_HOST = 'mx.postbird.example';
+
+/** The zone as its writer keeps it. The main domain is whole; the one for field notes is half set up, as one finds them: an older host still stands in it. */
+async function publish(
+  ctx: Context,
+  newsletter: Newsletter,
+  ids: { domain: string; below: string },
+  outside: Outside,
+  mailHost: string,
+): Promise<void> {
+  const { records } = await domainOf(ctx, newsletter, ids.domain);
+  const key = (await domainOf(ctx, newsletter, ids.below)).records.filter((record) => record.purpose === 'dkim');
+  const others = `@ IN MX 10 ${mailHost}.\n@ IN A 127.0.0.1\nfield IN TXT "v=spf1 include:_spf.oldhost.example ~all"\nbounce.field IN CNAME mx.oldhost.example.\nfield IN MX 10 mx.postbird.example.\n`;
+  await put(
+    `${outside.dnsPage}/api/lanternfish.example`,
+    `${zoneFile('lanternfish.example', records)}${zoneFile('lanternfish.example', key)}${others}`,
+  );
+}
+
+/**
+ * How a provider came to refuse three letters: the writer changed the domain's mail host and wrote a name that has no address; then it was mended.
+ * Each state is really published and really checked; only the times of the checks are put back to the letters'.
+ */
+async function changedMailHost(
+  ctx: Context,
+  newsletter: Newsletter,
+  ids: DemoIds & { below: string },
+  outside: Outside,
+  letters: Record<string, unknown>[],
+): Promise<void> {
+  const at = (n: number, days: number) => new Date(Date.parse(String(letters[n]!.started_at)) + days * 86_400_000);
+  const checkedAt = async (at: Date, mailHost: string) => {
+    await publish(ctx, newsletter, ids, outside, mailHost);
+    await checkDomain(ctx, ids.domain);
+    await sql`update domain_checks set at = ${at} where id = (select max(id) from domain_checks where domain_id = ${ids.domain})`.execute(
+      ctx.db,
+    );
+  };
+  await ctx.db.updateTable('domain_checks').set({ at: newsletter.created_at }).where('domain_id', '=', ids.domain).execute();
+  await checkedAt(at(REFUSING[0], -2), 'mail.oldhost.example');
+  await checkedAt(at(REFUSING[1], 3), MAIL_HOST);
+  await checkDomain(ctx, ids.domain);
+}
+
+async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { below: string }, outside: Outside): Promise<void> {
   const now = ctx.clock.now();
-  const rows = generate(now, ZONE, ids, outside.site);
+  const rows = generate(now, ZONE, ids, outside.blog);
   const frame = {
     brand: { name: newsletter.name, colour: newsletter.colour, language: 'en' },
     colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
@@ -293,6 +329,7 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds, outsi
       db,
     );
   });
+  await changedMailHost(ctx, newsletter, ids, outside, rows.letters);
   await blog(ctx, newsletter, ids, rows.posts, outside);
   await sql`analyze`.execute(ctx.db);
 }
@@ -327,7 +364,7 @@ async function blog(
       id: rule,
       newsletter_id: newsletter.id,
       name: 'Lanternfish',
-      feed_url: `${outside.site}/feed.xml`,
+      feed_url: `${outside.blog}/feed.xml`,
       feed_title: 'Lanternfish',
       sender_id: ids.sender,
       list_id: ids.lists[0],
@@ -351,7 +388,7 @@ async function blog(
         item_key: `lanternfish-${post.slug}`,
         state: new Date(post.at) > switchedOn ? ('mailed' as const) : ('before' as const),
         title: post.title,
-        link: `${outside.site}/posts/${post.slug}`,
+        link: `${outside.blog}/posts/${post.slug}`,
         published_at: new Date(post.at),
         first_seen_at: new Date(post.at),
         letter_id: new Date(post.at) > switchedOn ? (letters.find((letter) => letter.title === post.title)?.id ?? null) : null,

@@ -8,12 +8,14 @@ import nodemailer from 'nodemailer';
 import { generate } from 'selfsigned';
 import { SMTPServer } from 'smtp-server';
 import { asJson, notFound, serve } from '../shell/http';
+import { knowLocalhost } from '../shell/localhost';
 import { esc, worldPage } from '../shell/page';
 import { portOf, worldNow } from '../shell/world';
 import { goneNotice, mannerOf, SLOW_MS, verdictReply } from './manners';
 import * as store from './store';
 import { resolver, verify } from './verify';
 
+knowLocalhost();
 const PROVIDERS = ['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'];
 const hostOf = (address: string) => `mx.${address.slice(address.lastIndexOf('@') + 1)}`;
 const firstTry = new Map<string, number>();

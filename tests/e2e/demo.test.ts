@@ -19,11 +19,7 @@ describe('with the demo newsletter', () => {
   let page: Page;
   it('loads and shows its figures', async () => {
     const { home, world: plan } = world.stack;
-    const { account } = await loadDemo(
-      insideEnv(home, plan),
-      { dnsPage: world.at('dnsPage'), blog: world.at('blog'), site: world.at('blog') },
-      () => {},
-    );
+    const { account } = await loadDemo(insideEnv(home, plan), { dnsPage: world.at('dnsPage'), blog: world.at('blog') }, () => {});
     page = await (await world.visitor()).newPage();
     await page.goto(world.at('web', '/sign-in'));
     await page.getByLabel('Email').fill(account.email);

@@ -1,10 +1,11 @@
 import { sql } from 'kysely';
 import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
 import { expect, inject } from 'vitest';
+import { knowLocalhost } from '../../backlot/shell/localhost';
 import { openHome, readState } from '../../cli/home';
 import { BROWSER_FLAGS, CHROMIUM } from '../../cli/machine';
 import { publishZone, type Stack } from '../../cli/stack';
-import { insideEnv, type World } from '../../cli/world';
+import { insideEnv, originOf, type World } from '../../cli/world';
 import { zoneFile } from '../../src/core/senders/zone-file';
 import { openAuth } from '../../src/server/auth/auth';
 import { readConfig } from '../../src/server/config';
@@ -48,6 +49,7 @@ export class TestWorld {
   ) {}
 
   static async open(): Promise<TestWorld> {
+    knowLocalhost();
     const home = openHome(inject('home'));
     const world = readState<World | null>(home, 'world.json', null);
     if (!world) throw new Error('Nothing runs for these tests.');
@@ -139,8 +141,8 @@ export class TestWorld {
     await this.post('blog', '/publish', { title: 'An older post', summary: 'From before', text: 'It stood here already.' });
   }
 
-  at(name: 'web' | 'edge' | 'inbox' | 'blog' | 'dnsPage' | 'clock', path = ''): string {
-    return `http://127.0.0.1:${this.stack.world.ports[name]}${path}`;
+  at(name: Parameters<typeof originOf>[1], path = ''): string {
+    return `${originOf(this.stack.world.ports, name)}${path}`;
   }
 
   /** A browser of its own: cookies, storage and all. */

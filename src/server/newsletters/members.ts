@@ -71,8 +71,8 @@ const schema = Joi.object<{ email: string; role: Role }>({
     .label('Role'),
 });
 
-/** Invites somebody by mail. Inviting the same address again sends a new link and changes the role; the older link stops working. */
-export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<void> {
+/** Invites somebody by mail; answers the invitation. Inviting the same address again sends a new link and changes the role; the older link stops working. */
+export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<{ id: string }> {
   const { email, role } = check(schema, raw);
   const { members } = await membersOf(ctx, newsletter);
   if (members.some((member) => member.email.toLowerCase() === email.toLowerCase()))
@@ -99,12 +99,13 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
     link: { label: 'Accept the invitation', url: `${ctx.config.webOrigin}/invitation/${token}` },
     footer: [`You get this because the owner of ${newsletter.name} typed this address. If it means nothing to you, do nothing.`],
   };
-  await ctx.db.transaction().execute(async (trx) => {
-    await trx
+  return ctx.db.transaction().execute(async (trx) => {
+    const made = await trx
       .insertInto('invitations')
       .values({ id: newId(), newsletter_id: newsletter.id, email, ...entry })
       .onConflict((c) => c.columns(['newsletter_id', 'email']).doUpdateSet(entry))
-      .execute();
+      .returning('id')
+      .executeTakeFirstOrThrow();
     await post(ctx, trx, {
       newsletterId: null,
       kind: 'invitation',
@@ -112,6 +113,7 @@ export async function invite(ctx: Context, newsletter: Newsletter, raw: unknown)
       subject: `An invitation to ${newsletter.name}`,
       notice,
     });
+    return made;
   });
 }
 

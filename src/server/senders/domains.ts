@@ -108,13 +108,14 @@ export async function domainOf(ctx: Context, newsletter: Newsletter, id: string)
 
 export type CheckEntry = { at: Date; state: string; verdicts: CheckVerdict[]; changed: boolean; tookMs: number };
 
-/** The latest checks of a domain, newest first. */
+/** The latest check of a domain and those before it that found something else than the check before them, newest first. */
 export async function checksOf(ctx: Context, newsletter: Newsletter, id: string, most = 12): Promise<CheckEntry[]> {
   const domain = await load(ctx, id, newsletter.id);
   const rows = await ctx.db
     .selectFrom('domain_checks')
     .selectAll()
     .where('domain_id', '=', domain.id)
+    .where((eb) => eb.or([eb('changed', '=', true), eb('at', '=', domain.checked_at)]))
     .orderBy('at', 'desc')
     .orderBy('id', 'desc')
     .limit(most)

@@ -33,7 +33,7 @@ type Props = {
 
 /**
  * A form that sends itself to a server action. What was typed stays when something is wrong; the sentence stands above the button and
- * beside its field, and the first field at fault gets the focus.
+ * beside its field, and the first field at fault gets the focus. What was made gets it where the page shows it under the id that the action answers.
  */
 export function ActionForm({ action, submit, done, children, aside, tone = 'main', clears, className }: Props) {
   const [fault, setFault] = useState<FaultValue | null>(null);
@@ -59,6 +59,7 @@ export function ActionForm({ action, submit, done, children, aside, tone = 'main
           if (result.ok) {
             if (done) toast.success(done);
             if (clears) form.reset();
+            focusMade(result.value);
           } else {
             const field = Object.keys(result.error.fields ?? {})[0];
             const input = field ? form.elements.namedItem(field) : null;
@@ -81,6 +82,23 @@ export function ActionForm({ action, submit, done, children, aside, tone = 'main
       </div>
     </form>
   );
+}
+
+const PATIENCE_MS = 5_000;
+
+/** The focus goes to what was made, once it stands on the page under its id. */
+function focusMade(value: unknown): void {
+  const id = (value as { id?: unknown } | null | undefined)?.id;
+  if (typeof id !== 'string') return;
+  const go = () => {
+    const made = document.getElementById(id);
+    made?.focus();
+    return made !== null;
+  };
+  if (go()) return;
+  const watching = new MutationObserver(() => go() && watching.disconnect());
+  watching.observe(document.body, { childList: true, subtree: true });
+  setTimeout(() => watching.disconnect(), PATIENCE_MS);
 }
 
 /** Said when the server cannot be reached at all. */

@@ -6,7 +6,7 @@ import type { ReactNode } from 'react';
 export function Screen({ children, margin }: { children: ReactNode; margin?: ReactNode }) {
   return (
     <div className="mx-auto flex max-w-[1440px] flex-col gap-x-7 gap-y-8 px-4 py-5 sm:px-7 lg:flex-row">
-      <main id="matter" className="min-w-0 flex-1">
+      <main id="matter" tabIndex={-1} className="min-w-0 flex-1 focus:outline-none">
         {children}
       </main>
       {margin && <aside className="w-full shrink-0 lg:w-[296px]">{margin}</aside>}
@@ -47,18 +47,21 @@ export function Standfirst({ title, trail, actions, children }: StandfirstProps)
 
 /** A part of a screen under a serif heading with a hairline. */
 export function Section({
+  id,
   title,
   aside,
   children,
   className,
 }: {
+  /** Makes it one that can be given the focus. */
+  id?: string;
   title: string;
   aside?: ReactNode;
   children: ReactNode;
   className?: string;
 }) {
   return (
-    <section className={clsx('mb-8', className)}>
+    <section id={id} tabIndex={id ? -1 : undefined} className={clsx('mb-8', className)}>
       <div className="flex items-baseline justify-between gap-3 border-b pb-2.5">
         <h2 className="font-serif text-head">{title}</h2>
         {aside && <span className="text-right text-small text-ink-2">{aside}</span>}

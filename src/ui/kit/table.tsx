@@ -9,7 +9,13 @@ export type Column = {
   /** The title is for whoever listens: what stands under it speaks for itself. */
   silent?: boolean;
 };
-type Props = { label: string; columns: Column[]; rows: { key: string; cells: ReactNode[] }[] };
+type Row = {
+  key: string;
+  cells: ReactNode[];
+  /** Makes the row one that can be given the focus (`ActionForm`). */
+  id?: string;
+};
+type Props = { label: string; columns: Column[]; rows: Row[] };
 
 /**
  * An open table, ruled with hairlines; figures stand right. On narrow screens each row is read downwards: its first cell, then the others with their
@@ -39,6 +45,8 @@ export function Table({ label, columns, rows }: Props) {
         {rows.map((row) => (
           <tr
             key={row.key}
+            id={row.id}
+            tabIndex={row.id ? -1 : undefined}
             role="row"
             className="border-b border-rule-2 align-top max-md:flex max-md:flex-wrap max-md:items-baseline max-md:gap-x-4 max-md:gap-y-1 max-md:py-2.5"
           >

@@ -14,5 +14,5 @@ export async function makeNewsletter(data: FormData): Promise<ActionResult<unkno
   } catch (error) {
     return { ok: false, error: asFault(error).value };
   }
-  redirect(`/desk/${slug}/today`);
+  redirect(`/desk/${slug}/today#matter`);
 }

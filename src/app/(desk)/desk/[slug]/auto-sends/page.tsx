@@ -118,6 +118,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       {rules.map((rule) => (
         <Section
           key={rule.id}
+          id={rule.id}
           title={`New posts: ${rule.name}`}
           aside={rule.polledAt ? `looked ${ago(rule.polledAt, now)}` : 'not looked at yet'}
         >

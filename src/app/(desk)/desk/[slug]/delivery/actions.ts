@@ -37,7 +37,7 @@ export async function makeDomain(slug: string, data: FormData): Done {
     return id;
   });
   if (!result.ok) return result;
-  redirect(`/desk/${slug}/delivery/domains/${result.value}`);
+  redirect(`/desk/${slug}/delivery/domains/${result.value}#matter`);
 }
 export async function dropDomain(slug: string, id: string): Done {
   const result = await onDesk(slug, (ctx, newsletter) => removeDomain(ctx, newsletter, id));

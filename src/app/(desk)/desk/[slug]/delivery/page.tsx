@@ -142,6 +142,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             ]}
             rows={senders.map((sender) => ({
               key: sender.id,
+              id: sender.id,
               cells: [
                 <div key="a" className="max-w-md">
                   <b>{sender.name}</b>

@@ -62,6 +62,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
               })),
               ...invitations.map((open) => ({
                 key: open.id,
+                id: open.id,
                 cells: [
                   <span key="p" className="break-all">
                     {open.email}

@@ -297,7 +297,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         )}
       </Section>
 
-      <Section title="Every check" aside={checks.length ? 'the latest first' : undefined}>
+      <Section title="What the checks found" aside={checks.length ? 'the latest, and each that found something else' : undefined}>
         <Table
           label="Checks"
           columns={[{ title: 'When' }, { title: 'Outcome' }, { title: 'Records' }, { title: 'Took', figure: true }]}
