@@ -21,6 +21,7 @@ const FLOORS = [
     'autosend',
     'series',
     'delivery',
+    'keeping',
     'growth',
     'site',
     'public',

@@ -98,9 +98,9 @@ async function fill(ctx: Context): Promise<Newsletter> {
       from generate_series(0, ${SMALL_DOMAINS + 3}) n`.execute(trx);
     // More come later than early; each has a source, a page and a form, as they are in life: few large ones and many small.
     await sql`
-      insert into readers (id, newsletter_id, address, address_key, domain_id, first_name, address_state, lists_reading, lists_waiting, lists_left, confirmed, last_sent_at, last_read_at,
+      insert into readers (id, newsletter_id, address, address_key, domain_id, first_name, name_key, address_state, lists_reading, lists_waiting, lists_left, confirmed, last_sent_at, last_read_at,
         source_form_id, source_page, source_class, source_name, source_placement, source_language, last_touch, created_on, created_at)
-      select pg_temp.v7(at, n), ${of}::uuid, who || n || '@' || d.name, who || n || '@' || d.name, d.id, initcap(who), case when n % 97 = 0 then 'suppressed' when n % 89 = 0 then 'bouncing' else 'fine' end,
+      select pg_temp.v7(at, n), ${of}::uuid, who || n || '@' || d.name, who || n || '@' || d.name, d.id, initcap(who), who, case when n % 97 = 0 then 'suppressed' when n % 89 = 0 then 'bouncing' else 'fine' end,
         (n % 10 < 8)::int, (n % 10 = 8)::int, (n % 10 = 9)::int, n % 10 <> 8, now() - make_interval(days => n % 30), case when n % 3 = 0 then now() - make_interval(days => n % 90) end,
         (${forms}::uuid[])[1 + n % 3], 'https://lanternfish.example/posts/' || (n % 400), 'link', case when n % 5 < 3 then (array['direct', 'search.example', 'reefboard.example'])[1 + n % 3] else 'site' || (n % 300) || '.example' end,
         (array['panel', 'corner card', 'pop-up'])[1 + n % 3], 'en', case when n % 20 = 0 then jsonb_build_object('medium', 'social', 'campaign', 'c' || (n % 40)) end, at::date, at
@@ -117,7 +117,7 @@ async function fill(ctx: Context): Promise<Newsletter> {
     await sql`insert into reader_tags select id, newsletter_id, 'tag' || (hashtext(id::text) % 10), created_at from readers where newsletter_id = ${of} and hashtext(id::text) % 3 = 0`.execute(
       trx,
     );
-    await sql`insert into consents (newsletter_id, reader_id, list_id, act, state, at) select newsletter_id, reader_id, list_id, 'ask', 'waiting', since from memberships where newsletter_id = ${of}`.execute(
+    await sql`insert into consents (newsletter_id, reader_id, list_id, act, state, at, actor) select newsletter_id, reader_id, list_id, 'ask', 'waiting', since, 'reader' from memberships where newsletter_id = ${of}`.execute(
       trx,
     );
   });
@@ -175,7 +175,7 @@ async function fill(ctx: Context): Promise<Newsletter> {
   await sql`insert into day_sums (newsletter_id, day, joined, left_count) select ${of}::uuid, d::date, 1500, 90 from generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
     db,
   );
-  await sql`select recount_people(${of}::uuid), recount_sources(${of}::uuid)`.execute(db);
+  await sql`select recount_people(${of}::uuid), recount_sources(${of}::uuid), recount_recent(${of}::uuid)`.execute(db);
   for (let n = 0; n < 60; n += 1) await sql`select fold_people(), fold_source(), fold_day()`.execute(db);
   await sql`vacuum analyze`.execute(db);
   await db.updateTable('newsletters').set({ recounted_at: new Date() }).where('id', '=', of).execute();

@@ -1,6 +1,7 @@
 import { v7 } from 'uuid';
 import { classify, sourceName, touchOfVisit } from '@/core/growth/attribution';
 import { localDay } from '@/core/growth/days';
+import { folded } from '@/core/readers/condition';
 import { ofList } from '@/core/sending/audience';
 import { type Document, run } from '@/core/writing/document';
 import { FARED, GUEST, NEXT, PARAGRAPHS, personOf, TITLES } from './words';
@@ -206,12 +207,14 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     const first = n % 3 === 0 ? touchOfVisit(`${site}/${firstQuery}`, firstFrom, new Date(at - 4 * DAY).toISOString()) : last;
     const both = chance(0.3);
     const lists = both ? ids.lists : chance(0.85) ? [ids.lists[0]] : [ids.lists[1]];
+    const firstName = chance(0.6) ? who.firstName : null;
     rows.readers.push({
       id: readerId,
       newsletter_id: ids.newsletter,
       address: who.address,
       address_key: who.address,
-      first_name: chance(0.6) ? who.firstName : null,
+      first_name: firstName,
+      name_key: firstName && folded(firstName),
       address_state: 'fine',
       source_form_id: form,
       source_page: page,
@@ -229,6 +232,8 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         newsletter_id: ids.newsletter,
         reader_id: readerId,
         list_id: list,
+        list_name: list === ids.lists[0] ? 'Thursday letters' : 'Field notes',
+        actor: 'reader',
         form_id: form,
         page,
         referrer,
@@ -337,6 +342,8 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
             newsletter_id: ids.newsletter,
             reader_id: person.id,
             list_id: l,
+            list_name: l === ids.lists[0] ? 'Thursday letters' : 'Field notes',
+            actor: 'reader',
             form_id: null,
             page: null,
             referrer: null,

@@ -331,6 +331,7 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
   });
   await changedMailHost(ctx, newsletter, ids, outside, rows.letters);
   await blog(ctx, newsletter, ids, rows.posts, outside);
+  await sql`select recount_recent(${newsletter.id}::uuid)`.execute(ctx.db);
   await sql`analyze`.execute(ctx.db);
 }
 

@@ -50,13 +50,13 @@ describe('from nothing to a newsletter that may send', () => {
     await desk.goto(world.at('web', '/'));
     await desk.getByRole('button', { name: 'Make the newsletter' }).click();
     await desk.getByRole('alert').filter({ hasText: 'empty' }).waitFor();
-    await desk.getByLabel('Name', { exact: true }).fill('Lanternfish Letters');
+    await desk.getByLabel('Name', { exact: true }).fill('Glasswort Letters');
     await desk.getByLabel('Postal address').fill('PO Box 600\n1100-001 Lisbon');
     await desk.getByLabel('Time zone').selectOption('Europe/Lisbon');
     await desk.getByRole('button', { name: 'Make the newsletter' }).click();
-    await headline('Lanternfish Letters can send its first letter in about');
+    await headline('Glasswort Letters can send its first letter in about');
     const page = await desk.context().newPage();
-    await page.goto(world.at('web', '/at/lanternfish-letters'));
+    await page.goto(world.at('web', '/at/glasswort-letters'));
     await page.getByRole('button', { name: 'Send me the next one' }).waitFor();
     await page.close();
   });
@@ -68,16 +68,16 @@ describe('from nothing to a newsletter that may send', () => {
       await desk.getByLabel('Address', { exact: true }).fill(address);
       await desk.getByRole('button', { name: 'Add sender' }).click();
     };
-    await add('Ottoline Vance', 'letters.lanternfish.example');
+    await add('Ottoline Vance', 'letters.glasswort.example');
     await desk.getByText('This does not look like an email address.').first().waitFor();
     // The writer's mail for that domain is hosted at one of the providers; the DNS host knows,
     // before anything is sent there: a zone without its MX would refuse it for good.
-    await world.post('dnsPage', '/zones', { domain: 'lanternfish.example' });
-    await world.post('dnsPage', '/zones/lanternfish.example/add', { host: '@', type: 'MX', value: '10 mx.postbird.example' });
-    await add('Ottoline Vance', 'letters@lanternfish.example');
+    await world.post('dnsPage', '/zones', { domain: 'glasswort.example' });
+    await world.post('dnsPage', '/zones/glasswort.example/add', { host: '@', type: 'MX', value: '10 mx.postbird.example' });
+    await add('Ottoline Vance', 'letters@glasswort.example');
     await desk.getByText('Awaiting click').waitFor();
     await world.advance(2);
-    const proof = await world.letter('letters@lanternfish.example', 'Confirm letters@lanternfish.example');
+    const proof = await world.letter('letters@glasswort.example', 'Confirm letters@glasswort.example');
     const opened = await world.click(writer, proof, 'Yes, it is mine');
     await opened.getByRole('heading', { name: 'This address is confirmed' }).waitFor();
     await opened.goto(world.at('web', '/sender/not-a-token'));
@@ -87,7 +87,7 @@ describe('from nothing to a newsletter that may send', () => {
   });
 
   it('a domain is proven record by record, with one wrong one mended on the way', async () => {
-    await desk.getByLabel('Domain', { exact: true }).fill('https://lanternfish.example/');
+    await desk.getByLabel('Domain', { exact: true }).fill('https://glasswort.example/');
     await desk.getByRole('button', { name: 'Add domain' }).click();
     await headline('0 of 4 records');
     const value = async (purpose: string) =>
@@ -98,7 +98,7 @@ describe('from nothing to a newsletter that may send', () => {
 
     const dns = await writer.newPage();
     const publish = async (purpose: string, type: string, text?: string) => {
-      await dns.goto(world.at('dnsPage', '/zones/lanternfish.example'));
+      await dns.goto(world.at('dnsPage', '/zones/glasswort.example'));
       await dns.getByLabel('Host', { exact: true }).fill(await host(purpose));
       await dns.getByLabel('Type').selectOption(type);
       await dns.getByLabel('Value').fill(text ?? (await value(purpose)));
@@ -138,7 +138,7 @@ describe('from nothing to a newsletter that may send', () => {
     const said = (await verdicts.innerText()).replace(/\s+/g, ' ');
     for (const check of ['SPF', 'DKIM', 'DMARC', 'Alignment', 'Encryption', 'Reverse name'])
       expect(said).toContain(`${check} pass`);
-    await world.letter(WRITER, 'A test letter from lanternfish.example');
+    await world.letter(WRITER, 'A test letter from glasswort.example');
   });
 
   it('a zone file is tried before it is published, and a broken one says its line', async () => {
@@ -151,7 +151,7 @@ describe('from nothing to a newsletter that may send', () => {
     await desk.getByText('Letters would have to wait').waitFor();
     await desk.getByText('Line 2').waitFor();
     await desk.getByText('Add 1 part', { exact: true }).waitFor();
-    await desk.getByRole('navigation', { name: 'Where you are' }).getByRole('link', { name: 'lanternfish.example' }).click();
+    await desk.getByRole('navigation', { name: 'Where you are' }).getByRole('link', { name: 'glasswort.example' }).click();
     await headline('4 of 4 records');
   });
 
@@ -173,35 +173,35 @@ describe('from nothing to a newsletter that may send', () => {
     await desk.getByRole('button', { name: 'Plan a ramp-up' }).waitFor();
     await desk.getByRole('button', { name: 'Remove this domain' }).click();
     await desk.getByRole('dialog').getByRole('button', { name: 'Remove' }).click();
-    await desk.getByText('letters@lanternfish.example could no longer send').waitFor();
+    await desk.getByText('letters@glasswort.example could no longer send').waitFor();
     await desk.keyboard.press('Escape');
   });
 
   it('identity, people and an SMTP service are set up', async () => {
     await desk.getByRole('link', { name: 'Settings of this newsletter' }).click();
     await desk.getByLabel('Reason line').fill('You get this because you asked.');
-    await desk.getByText('Put “Lanternfish Letters” in').waitFor();
+    await desk.getByText('Put “Glasswort Letters” in').waitFor();
     await desk
       .getByLabel('Reason line')
-      .fill('You get this because you asked for Lanternfish Letters on lanternfish.example and confirmed it by email.');
-    await desk.getByLabel('Your site').fill('https://lanternfish.example/');
+      .fill('You get this because you asked for Glasswort Letters on glasswort.example and confirmed it by email.');
+    await desk.getByLabel('Your site').fill('https://glasswort.example/');
     await desk.getByLabel('Links at the end').fill('nothing here');
     await desk.getByRole('button', { name: 'Save' }).click();
     await desk.getByText('“nothing here” has no address').first().waitFor();
-    await desk.getByLabel('Links at the end').fill('The site https://lanternfish.example/');
+    await desk.getByLabel('Links at the end').fill('The site https://glasswort.example/');
     await desk.getByRole('button', { name: 'Save' }).click();
     await desk.getByText('Saved', { exact: true }).first().waitFor();
     const picture = await desk.screenshot({ clip: { x: 0, y: 0, width: 300, height: 200 } });
     await desk.getByLabel('A picture').setInputFiles({ name: 'logo.png', mimeType: 'image/png', buffer: picture });
     await desk.getByRole('button', { name: 'Upload' }).click();
-    await desk.getByRole('img', { name: 'Logo of Lanternfish Letters' }).waitFor();
+    await desk.getByRole('img', { name: 'Logo of Glasswort Letters' }).waitFor();
 
     await desk.getByRole('navigation', { name: 'Settings' }).getByRole('link', { name: 'People' }).click();
     await desk.getByRole('button', { name: 'Send an invitation' }).waitFor();
     await desk.getByLabel('Address', { exact: true }).fill('mara@kestrel.example');
     await desk.getByRole('button', { name: 'Send an invitation' }).click();
     await desk.getByText('mara@kestrel.example').first().waitFor();
-    const mail = await world.letter('mara@kestrel.example', 'An invitation to Lanternfish Letters');
+    const mail = await world.letter('mara@kestrel.example', 'An invitation to Glasswort Letters');
     const wrong = await world.click(writer, mail, 'Accept the invitation');
     await wrong.getByText('It is for mara@kestrel.example').waitFor();
     await wrong.close();

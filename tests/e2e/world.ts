@@ -97,7 +97,10 @@ export class TestWorld {
     const context = await this.visitor();
     const origin = this.at('web');
     // From a network of their own: only so many may sign in from one within a few seconds.
-    const headers = { origin, 'x-forwarded-for': `198.51.100.${[...domain].reduce((sum, letter) => sum + letter.charCodeAt(0), 0) % 250}` };
+    const headers = {
+      origin,
+      'x-forwarded-for': `198.51.100.${[...domain].reduce((sum, letter) => sum + letter.charCodeAt(0), 0) % 250}`,
+    };
     const signedIn = await context.request.post(`${origin}/api/auth/sign-in/email`, { data: account, headers });
     expect(signedIn.ok()).toBe(true);
     const desk = await context.newPage();

@@ -11,8 +11,13 @@ export type FormMail = Pick<Notice, 'name' | 'colour' | 'heading' | 'paragraphs'
 
 const paragraphsOf = (text: string) => text.split(/\n{2,}/);
 
-/** The letter that asks somebody to confirm, for lists under the names that readers know. */
-export function confirmationMail(form: FormDefinition, newsletter: string, lists: string[]): FormMail & { label: string } {
+/** The letter that asks somebody to confirm, for lists under the names that readers know. Whoever did not ask themselves is not told that they did. */
+export function confirmationMail(
+  form: FormDefinition,
+  newsletter: string,
+  lists: string[],
+  asked = true,
+): FormMail & { label: string } {
   const words = wordsOf(form.language).confirmation;
   const own = form.next.confirmation;
   return {
@@ -20,7 +25,9 @@ export function confirmationMail(form: FormDefinition, newsletter: string, lists
     colour: '#17645c',
     subject: fill(own.subject || words.subject, { name: newsletter }),
     heading: fill(own.heading || words.heading, { name: newsletter }),
-    paragraphs: paragraphsOf(own.words || fill(words.words, { label: lists.join(', ') || newsletter })),
+    paragraphs: paragraphsOf(
+      (asked && own.words) || fill(asked ? words.words : words.invited, { label: lists.join(', ') || newsletter }),
+    ),
     label: own.button || words.button,
     language: form.language,
   };

@@ -26,7 +26,8 @@ export type FormWords = {
   /** The name of the cross of what comes over a page. */
   close: string;
   problems: Record<AnswerProblem, string>;
-  confirmation: { subject: string; heading: string; words: string; button: string };
+  /** `invited`: to somebody who did not ask, but was added by hand. */
+  confirmation: { subject: string; heading: string; words: string; invited: string; button: string };
 };
 
 const EN: FormWords = {
@@ -59,6 +60,7 @@ const EN: FormWords = {
     subject: 'Please confirm: NAME',
     heading: 'One click, and you are on the list',
     words: 'You asked for LABEL. Click below to say that this address is yours; until then nothing else will come.',
+    invited: 'Would you like to read LABEL? Click below and it comes to you; until then nothing else will come.',
     button: 'Yes, send me the letters',
   },
 };
@@ -97,6 +99,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'Bitte bestätigen: NAME',
       heading: 'Ein Klick, und Sie stehen auf der Liste',
       words: 'Sie möchten LABEL lesen. Bestätigen Sie unten, dass diese Adresse Ihnen gehört; bis dahin kommt nichts weiter.',
+      invited: 'Möchten Sie LABEL lesen? Klicken Sie unten, dann kommt es zu Ihnen; bis dahin kommt nichts weiter.',
       button: 'Ja, schicken Sie mir die Briefe',
     },
   },
@@ -131,6 +134,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'À confirmer : NAME',
       heading: 'Un clic, et vous êtes sur la liste',
       words: 'Vous avez demandé LABEL. Confirmez ci-dessous que cette adresse est la vôtre ; rien d’autre ne viendra avant.',
+      invited: 'Aimeriez-vous lire LABEL ? Cliquez ci-dessous pour le recevoir ; rien d’autre ne viendra avant.',
       button: 'Oui, envoyez-moi les lettres',
     },
   },
@@ -164,6 +168,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'Confirme, por favor: NAME',
       heading: 'Un clic y estará en la lista',
       words: 'Ha pedido LABEL. Confirme abajo que esta dirección es suya; hasta entonces no llegará nada más.',
+      invited: '¿Le gustaría leer LABEL? Haga clic abajo y le llegará; hasta entonces no llegará nada más.',
       button: 'Sí, quiero las cartas',
     },
   },
@@ -197,6 +202,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'Confirme, por favor: NAME',
       heading: 'Um clique e está na lista',
       words: 'Pediu LABEL. Confirme abaixo que este endereço é seu; até lá nada mais chega.',
+      invited: 'Gostaria de ler LABEL? Clique abaixo para receber; até lá nada mais chega.',
       button: 'Sim, quero as cartas',
     },
   },
@@ -230,6 +236,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'Confermi, per favore: NAME',
       heading: 'Un clic ed è nella lista',
       words: 'Ha chiesto LABEL. Confermi qui sotto che questo indirizzo è suo; fino ad allora non arriverà altro.',
+      invited: 'Le piacerebbe leggere LABEL? Faccia clic qui sotto per riceverlo; fino ad allora non arriverà altro.',
       button: 'Sì, mandatemi le lettere',
     },
   },
@@ -263,6 +270,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'Graag bevestigen: NAME',
       heading: 'Eén klik en u staat op de lijst',
       words: 'U vroeg om LABEL. Bevestig hieronder dat dit uw adres is; tot dan komt er niets anders.',
+      invited: 'Wilt u LABEL lezen? Klik hieronder en het komt naar u toe; tot dan komt er niets anders.',
       button: 'Ja, stuur mij de brieven',
     },
   },
@@ -296,6 +304,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'Bekräfta: NAME',
       heading: 'Ett klick och du är med på listan',
       words: 'Du bad om LABEL. Bekräfta nedan att adressen är din; till dess kommer inget annat.',
+      invited: 'Vill du läsa LABEL? Klicka nedan så kommer det till dig; till dess kommer inget annat.',
       button: 'Ja, skicka breven',
     },
   },
@@ -329,6 +338,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'يرجى التأكيد: NAME',
       heading: 'نقرة واحدة وستكون في القائمة',
       words: 'طلبت LABEL. أكد أدناه أن هذا العنوان لك؛ لن يصلك شيء آخر قبل ذلك.',
+      invited: 'هل تود قراءة LABEL؟ انقر أدناه ليصلك؛ لن يصلك شيء آخر قبل ذلك.',
       button: 'نعم، أرسلوا لي الرسائل',
     },
   },
@@ -362,6 +372,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       subject: 'נא לאשר: NAME',
       heading: 'לחיצה אחת ואתה ברשימה',
       words: 'ביקשת LABEL. אשר למטה שהכתובת שלך; עד אז לא יגיע דבר נוסף.',
+      invited: 'רוצה לקרוא את LABEL? הקישו למטה והוא יגיע אליכם; עד אז לא יגיע דבר נוסף.',
       button: 'כן, שלחו לי את המכתבים',
     },
   },

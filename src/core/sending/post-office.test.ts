@@ -1,8 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { afterDelivery, BOUNCING_AT, withSign } from '../delivery/evidence';
-import { type Condition, conditionSchema, holds, type ReaderFacts } from '../readers/condition';
-import { audienceSchema, isIn, listsIn } from './audience';
 import { afterAct, hasBegun, type LetterAct, type LetterState, statesFor } from './letter-state';
 import { isAllowedHost, readStsPolicy, stsId } from './sts';
 import { dealTurns } from './turns';
@@ -225,71 +223,6 @@ describe('what speaks against a mailbox', () => {
     expect(after.score).toBeLessThan(BOUNCING_AT * 0.6);
     expect(afterDelivery(afterDelivery(afterDelivery(afterDelivery(after, NOW), NOW), NOW), NOW)).toEqual({ score: 0, at: null });
     expect(withSign({ score: 3, at: NOW }, 1, later(60 * 24 * 365)).score).toBeLessThan(1.01);
-  });
-});
-
-const FACTS: ReaderFacts = {
-  id: '0',
-  reading: ['l1'],
-  tags: ['t'],
-  source: 'direct',
-  cameAt: NOW,
-  lastReadAt: null,
-  lastClickedAt: null,
-  now: later(60 * 24 * 10),
-};
-const L1 = '01a2153e-f122-7695-8f3f-000000000001';
-
-describe('an audience', () => {
-  it('is a union without another, and holds nobody who reads nothing', () => {
-    const of = (reading: string[], tags: string[] = []) => ({ ...FACTS, reading, tags });
-    const audience = {
-      to: [
-        { kind: 'list' as const, id: 'l1' },
-        { kind: 'tag' as const, tag: 't' },
-      ],
-      without: [{ kind: 'list' as const, id: 'l2' }],
-    };
-    const none = new Map<string, Condition>();
-    expect(isIn(audience, of(['l1']), none)).toBe(true);
-    expect(isIn(audience, of(['l3'], ['t']), none)).toBe(true);
-    expect(isIn(audience, of([], ['t']), none)).toBe(false);
-    expect(isIn(audience, of(['l1', 'l2']), none)).toBe(false);
-    expect(isIn({ to: [{ kind: 'segment', id: 's' }], without: [] }, FACTS, none)).toBe(false);
-    expect(isIn({ to: [{ kind: 'segment', id: 's' }], without: [] }, FACTS, new Map([['s', { kind: 'all', of: [] }]]))).toBe(
-      true,
-    );
-    expect(listsIn(audience)).toEqual(['l1']);
-  });
-  it('is checked: at least one part, known kinds only, conditions nested', () => {
-    const nested: Condition = {
-      kind: 'all',
-      of: [
-        { kind: 'any', of: [{ kind: 'tag', tag: 'a' }] },
-        { kind: 'none', of: [{ kind: 'read within', days: 5 }] },
-      ],
-    };
-    expect(conditionSchema.validate(nested).error).toBeUndefined();
-    expect(
-      audienceSchema.validate({
-        to: [
-          { kind: 'those', condition: nested },
-          { kind: 'list', id: L1 },
-        ],
-      }).error,
-    ).toBeUndefined();
-    expect(audienceSchema.validate({ to: [] }).error).toBeDefined();
-    expect(audienceSchema.validate({ to: [{ kind: 'everyone' }] }).error).toBeDefined();
-    expect(audienceSchema.validate({ to: [{ kind: 'list', id: "x' or true" }] }).error).toBeDefined();
-  });
-  it('asks of readers what is known of them', () => {
-    const yes = (condition: Condition, facts: Partial<ReaderFacts> = {}) => holds(condition, { ...FACTS, ...facts });
-    expect(yes({ kind: 'read within', days: 5 }, { lastReadAt: later(60 * 24 * 6) })).toBe(true);
-    expect(yes({ kind: 'read within', days: 5 }, { lastReadAt: later(60 * 24 * 4) })).toBe(false);
-    expect(yes({ kind: 'came', from: NOW.toISOString() })).toBe(true);
-    expect(yes({ kind: 'came', until: NOW.toISOString() })).toBe(false);
-    expect(yes({ kind: 'none', of: [] })).toBe(true);
-    expect(yes({ kind: 'any', of: [] })).toBe(false);
   });
 });
 

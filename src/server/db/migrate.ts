@@ -5,6 +5,7 @@ import * as postOffice from './migrations/0003-post-office';
 import * as readers from './migrations/0004-readers';
 import * as letters from './migrations/0005-letters';
 import * as totals from './migrations/0006-totals';
+import * as keeping from './migrations/0007-keeping';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -14,6 +15,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0004-readers': readers,
   '0005-letters': letters,
   '0006-totals': totals,
+  '0007-keeping': keeping,
 };
 
 /** The migrations that have not run there yet, in order. */

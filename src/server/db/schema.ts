@@ -6,8 +6,9 @@ import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
 import type { AlertWhen, SocialLink } from '@/core/newsletters/identity';
 import type { Role } from '@/core/newsletters/roles';
+import type { BulkAct, BulkWhat, Whom } from '@/core/readers/bulk';
 import type { Condition } from '@/core/readers/condition';
-import type { ReaderAct, ReaderState } from '@/core/readers/state';
+import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@/core/readers/state';
 import type { Judgement, Verdict } from '@/core/senders/judge';
 import type { RecordPurpose } from '@/core/senders/records';
 import type { Audience } from '@/core/sending/audience';
@@ -107,7 +108,8 @@ export type Schema = {
   suppressions: {
     newsletter_id: string;
     address_key: string;
-    reason: 'hard bounce' | 'complaint' | 'erased';
+    hashed: Generated<boolean>;
+    reason: SuppressionReason;
     at: Date;
     detail: string | null;
   };
@@ -170,10 +172,27 @@ export type Schema = {
     options: ColumnType<string[], string, string>;
     created_at: Date;
   };
-  reader_answers: { reader_id: string; field_id: string; value: ColumnType<Answer, string, string>; at: Date };
+  reader_answers: {
+    reader_id: string;
+    field_id: string;
+    value: ColumnType<Answer, string, string>;
+    folded: string | null;
+    at: Date;
+  };
+  tags: { newsletter_id: string; name: string; created_at: Generated<Date> };
   reader_tags: { reader_id: string; newsletter_id: string; tag: string; at: Date };
   posts: PostTable;
-  segments: { id: string; newsletter_id: string; name: string; condition: JSONColumnType<Condition>; created_at: Date };
+  segments: {
+    id: string;
+    newsletter_id: string;
+    name: string;
+    condition: JSONColumnType<Condition>;
+    created_at: Date;
+    updated_at: Date;
+  };
+  bulk_acts: BulkActTable;
+  bulk_people: { act_id: string; reader_id: string; changed: boolean | null };
+  segment_sizes: { segment_id: string; day: string; people: number };
   layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
   auto_sends: AutoSendTable;
   letters: LetterTable;
@@ -247,6 +266,7 @@ export type NewsletterTable = {
   alert_joins: Generated<AlertWhen>;
   alert_leaves: Generated<AlertWhen>;
   alerts_due_at: Date | null;
+  hash_key: Buffer | null;
   recounted_at: Date | null;
   default_sender_id: string | null;
   encrypted_only: Generated<boolean>;
@@ -414,8 +434,11 @@ type ListTable = {
   newsletter_id: string;
   name: string;
   public_name: string;
+  description: Generated<string>;
+  public: Generated<boolean>;
   double_opt_in: Generated<boolean>;
   position: Generated<number>;
+  archived_at: Date | null;
   created_at: Date;
 };
 
@@ -443,6 +466,7 @@ type ReaderTable = {
   address_key: string;
   domain_id: Generated<number>;
   first_name: string | null;
+  name_key: string | null;
   address_state: Generated<'fine' | 'bouncing' | 'unreachable' | 'suppressed'>;
   soft_evidence: Generated<number>;
   soft_at: Date | null;
@@ -454,6 +478,14 @@ type ReaderTable = {
   last_sent_at: Date | null;
   last_read_at: Date | null;
   last_clicked_at: Date | null;
+  letters_got: Generated<number>;
+  recent_read: Generated<string>;
+  recent_clicked: Generated<string>;
+  recent_hidden: Generated<string>;
+  warmth: Generated<number>;
+  warmth_at: Date | null;
+  zone: string | null;
+  note: Generated<string>;
   created_on: Generated<string>;
   source_form_id: string | null;
   source_page: string | null;
@@ -474,16 +506,34 @@ type ConsentTable = {
   id: Generated<string>;
   newsletter_id: string;
   reader_id: string;
-  list_id: string;
-  act: ReaderAct | 'bounce' | 'complaint';
+  list_id: string | null;
+  list_name: string | null;
+  act: ConsentAct;
   state: string;
   at: Date;
+  actor: ConsentActor;
+  actor_name: string | null;
   form_id: string | null;
   page: string | null;
   referrer: string | null;
   wording: string | null;
   network: string | null;
   agent: string | null;
+};
+
+type BulkActTable = {
+  id: string;
+  newsletter_id: string;
+  act: BulkAct;
+  what: JSONColumnType<BulkWhat>;
+  whom: JSONColumnType<Whom>;
+  by_name: string;
+  state: Generated<'waiting' | 'working' | 'done' | 'stopped' | 'undoing' | 'undone'>;
+  people: number | null;
+  done: Generated<number>;
+  changed: Generated<number>;
+  began_at: Date;
+  ended_at: Date | null;
 };
 
 type AutoSendTable = {

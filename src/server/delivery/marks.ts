@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import { isMachine } from '@/core/delivery/machine';
+import { REMEMBERED } from '@/core/readers/condition';
 import type { DeliveryRef } from '@/core/sending/token';
 import type { Context } from '../context';
 import { type Db, inTransaction, untilBack } from '../db/connection';
@@ -10,6 +11,8 @@ export type Mark = { ref: DeliveryRef; kind: 'open' | 'click'; at: Date; agent: 
 
 const WITHIN_MS = 50;
 const MOST_AT_ONCE = 1_000;
+/** A copy that was put off may be delivered so many days after its letter's own day, and after later letters. */
+const LATE_DAYS = 40;
 /** Beyond this many unwritten marks new ones are dropped: a page view is worth less than a process that lives. */
 const MOST_WAITING = 200_000;
 
@@ -105,14 +108,21 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
     column: 'opened_at' | 'opened_by_machine_at' | 'clicked_at',
     count: 'opened_people' | 'opened_machines' | 'clicked',
     of: typeof judged,
+    bits: 'recent_read' | 'recent_hidden' | 'recent_clicked',
   ) => {
     if (of.length === 0) return;
-    const { rows: first } = await sql<{ id: string }>`
+    const { rows: first } = await sql<{ id: string; sent_on: string }>`
       update deliveries d set ${sql.ref(column)} = f.at
       from (select sent_on, id, min(at) as at from unnest(${of.map((j) => j.delivery.sent_on)}::date[], ${of.map((j) => j.delivery.id)}::bigint[],
               ${of.map((j) => j.mark.at)}::timestamptz[]) as t(sent_on, id, at) group by sent_on, id) f
       where d.sent_on = any(${[...new Set(of.map((j) => j.delivery.sent_on))]}::date[]) and d.sent_on = f.sent_on and d.id = f.id and d.${sql.ref(column)} is null
-      returning d.id`.execute(trx);
+      returning d.id, d.sent_on`.execute(trx);
+    await markRecent(
+      trx,
+      bits,
+      first,
+      first.map(({ id }) => deliveries.get(id)!.reader_id),
+    );
     for (const { id } of first) {
       const { newsletter_id, letter_id, domain_id } = deliveries.get(id)!;
       changes.push({ newsletterId: newsletter_id, letterId: letter_id, domainId: domain_id, [count]: 1 });
@@ -120,13 +130,14 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
   };
   const people = judged.filter((j) => !j.machine);
   const clicks = people.filter((j) => j.mark.kind === 'click');
-  await firsts('opened_at', 'opened_people', people);
+  await firsts('opened_at', 'opened_people', people, 'recent_read');
   await firsts(
     'opened_by_machine_at',
     'opened_machines',
     judged.filter((j) => j.machine && j.mark.kind === 'open'),
+    'recent_hidden',
   );
-  await firsts('clicked_at', 'clicked', clicks);
+  await firsts('clicked_at', 'clicked', clicks, 'recent_clicked');
   await countLetters(trx, changes);
   if (people.length) await lastSeen(trx, people);
   if (clicks.length) {
@@ -139,6 +150,29 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
         on k.letter_id = n.letter_id and k.position = n.position
       where l.letter_id = n.letter_id and l.position = n.position`.execute(trx);
   }
+}
+
+/**
+ * Sets the bit of each of these copies among its reader's latest letters: as many places up as letters were delivered to them after it. Their rows are
+ * locked first, in one order.
+ */
+async function markRecent(
+  trx: Db,
+  bits: 'recent_read' | 'recent_hidden' | 'recent_clicked',
+  copies: { id: string; sent_on: string }[],
+  readerIds: string[],
+): Promise<void> {
+  if (copies.length === 0) return;
+  // In a statement of its own: a letter that is being delivered to them at this moment is seen by the next one.
+  await sql`select id from readers where id = any(${[...new Set(readerIds)].sort()}::uuid[]) order by id for update`.execute(trx);
+  await sql`
+    with marked as (
+      select d.reader_id, (select count(*) from deliveries o where o.reader_id = d.reader_id and o.state = 'delivered' and o.sent_on >= d.sent_on - ${LATE_DAYS}::int
+          and (o.delivered_at, o.sent_on, o.id) > (d.delivered_at, d.sent_on, d.id)) as place
+      from deliveries d where d.sent_on = any(${[...new Set(copies.map((copy) => copy.sent_on))]}::date[]) and d.state = 'delivered'
+        and (d.sent_on, d.id) in (select * from unnest(${copies.map((copy) => copy.sent_on)}::date[], ${copies.map((copy) => copy.id)}::bigint[]))
+    ), places as (select reader_id, bit_or(1::bigint << place::int) as bits from marked where place < ${REMEMBERED} group by 1)
+    update readers r set ${sql.ref(bits)} = r.${sql.ref(bits)} | p.bits from places p where r.id = p.reader_id`.execute(trx);
 }
 
 /** When these readers last read and clicked. */

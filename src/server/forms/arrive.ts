@@ -85,7 +85,12 @@ export type Asked = {
 };
 
 /** A confirmation letter in the form's own words and language, and the row that keeps the hash of its link. Both are the caller's to store. */
-export function confirmationLetter(ctx: Context, { form, newsletter, reader, lists, variant }: Asked, from: Voice) {
+export function confirmationLetter(
+  ctx: Context,
+  { form, newsletter, reader, lists, variant }: Asked,
+  from: Voice,
+  typed: 'in a form' | 'by hand' = 'in a form',
+) {
   const now = ctx.clock.now();
   const { token, hash } = mailedToken();
   const row = {
@@ -102,6 +107,7 @@ export function confirmationLetter(ctx: Context, { form, newsletter, reader, lis
     form.definition,
     newsletter.name,
     lists.map((list) => list.public_name),
+    typed === 'in a form',
   );
   const mail: SingleMail = {
     newsletterId: newsletter.id,
@@ -114,7 +120,9 @@ export function confirmationLetter(ctx: Context, { form, newsletter, reader, lis
       ...said,
       link: { label, url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
       footer: [
-        `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`,
+        typed === 'in a form'
+          ? `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`
+          : `You get this because somebody at ${newsletter.name} thinks that you would like to read it. If you would not, do nothing: no letter will follow.`,
         newsletter.postal_address.replace(/\r?\n/g, ', '),
       ],
     },

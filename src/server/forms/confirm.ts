@@ -4,6 +4,7 @@ import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { inRehearsal } from '../db/rehearsal';
 import { noteForOwners } from '../newsletters/alerts';
+import { allowAgain } from '../readers/suppressed';
 import type { Visitor } from '../readers/visitor';
 import { hashToken } from '../secrets';
 import { type ArrivingForm, arrive, giftOf } from './arrive';
@@ -114,6 +115,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     const step = transition(standing?.state ?? null, 'confirm', true);
     if (!step.changed) continue;
     joined = true;
+    const list = await trx.selectFrom('lists').select('name').where('id', '=', listId).executeTakeFirstOrThrow();
     await trx
       .updateTable('memberships')
       .set({ state: step.state, since: now, joined_at: now })
@@ -126,16 +128,17 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
         newsletter_id: newsletter.id,
         reader_id: row.reader_id,
         list_id: listId,
+        list_name: list.name,
         act: 'confirm',
         state: step.state,
         at: now,
+        actor: 'reader',
         form_id: row.form_id,
         network: visitor.network,
         agent: visitor.agent.slice(0, 300),
       })
       .execute();
     if (tried) continue;
-    const list = await trx.selectFrom('lists').select('name').where('id', '=', listId).executeTakeFirstOrThrow();
     await noteForOwners(ctx, trx, newsletter, 'joined', { id: row.reader_id, address: row.address, listName: list.name });
   }
   if (joined) {
@@ -148,11 +151,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
       .where('id', '=', row.reader_id)
       .returning('address_key')
       .executeTakeFirstOrThrow();
-    await trx
-      .deleteFrom('suppressions')
-      .where('newsletter_id', '=', newsletter.id)
-      .where('address_key', '=', reader.address_key)
-      .execute();
+    await allowAgain(ctx, trx, newsletter.id, reader.address_key);
   }
   // Counts last: their rows are shared by everybody who confirms at this moment, and stay locked until the commit.
   if (joined && row.form_id)

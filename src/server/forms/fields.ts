@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { Answer, FieldKind, FormField } from '@/core/forms/fields';
+import { folded } from '@/core/readers/condition';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { insertRows } from '../db/rows';
@@ -68,9 +69,20 @@ export async function keepAnswers(ctx: Pick<Context, 'clock'>, db: Db, all: Answ
   const rows = answered.flatMap(({ newsletterId, readerId, answers }) =>
     fields
       .filter((field) => field.newsletter_id === newsletterId && field.key in answers)
-      .map((field) => ({ reader_id: readerId, field_id: field.id, value: answers[field.key], at: now })),
+      .map((field) => {
+        const value = answers[field.key];
+        return {
+          reader_id: readerId,
+          field_id: field.id,
+          value,
+          folded: typeof value === 'string' ? folded(value) : null,
+          at: now,
+        };
+      }),
   );
   if (rows.length === 0) return;
-  await sql`${insertRows('reader_answers', ['reader_id', 'field_id', 'value', 'at'], rows)}
-    on conflict (reader_id, field_id) do update set value = excluded.value, at = excluded.at`.execute(db);
+  await sql`${insertRows('reader_answers', ['reader_id', 'field_id', 'value', 'folded', 'at'], rows)}
+    on conflict (reader_id, field_id) do update set value = excluded.value, folded = excluded.folded, at = excluded.at`.execute(
+    db,
+  );
 }

@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import { wordingShown } from '@/core/forms/definition';
+import { folded } from '@/core/readers/condition';
 import { RESEND_MINUTES, transition } from '@/core/readers/state';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
@@ -85,7 +86,8 @@ async function judge(ctx: Context, asking: Asking[]): Promise<Outcome[]> {
   );
   const outcomes = asking.map(({ wish }): Outcome => (marks.get(wish.form.id) === wish.form.mark ? 'kept' : 'stale'));
   const still = () => asking.map((one, n) => ({ ...one, n })).filter(({ wish, n }) => outcomes[n] === 'kept' && !wish.trialId);
-  const visitors = still();
+  // Who shows work was counted when they were asked for it: each proof is good once.
+  const visitors = still().filter(({ proven }) => !proven);
   const uses = await countUses(
     ctx,
     visitors.flatMap(({ wish }) => [
@@ -93,10 +95,10 @@ async function judge(ctx: Context, asking: Asking[]): Promise<Outcome[]> {
       { key: `join-address:${wish.answers.address.key}`, seconds: ADDRESS_LIMIT.seconds },
     ]),
   );
-  visitors.forEach(({ n, wish, proven }, place) => {
+  visitors.forEach(({ n, wish }, place) => {
     const [network, address] = uses.slice(place * 2) as [number, number];
     if (network > NETWORK_LIMIT.most || address > ADDRESS_LIMIT.most) outcomes[n] = 'too-many';
-    else if ((wish.doubt || network > CALM.network) && !proven) outcomes[n] = 'proof';
+    else if (wish.doubt || network > CALM.network) outcomes[n] = 'proof';
   });
   // What was stopped above does not count against the form: nobody shuts it for others from one network.
   await spend(ctx, still(), outcomes, 'join-form', CALM.form, ({ proven }) => (proven ? 'kept' : 'proof'));
@@ -142,6 +144,7 @@ const READER_COLUMNS = [
   'address',
   'address_key',
   'first_name',
+  'name_key',
   'source_form_id',
   'source_page',
   'source_referrer',
@@ -164,6 +167,7 @@ async function keepReaders(ctx: Context, db: Db, wishes: Wish[]): Promise<Kept[]
     // A writer may try two forms at once with the same address.
     address_key: wish.trialId ? `trial ${wish.trialId}` : wish.answers.address.key,
     first_name: wish.answers.firstName,
+    name_key: wish.answers.firstName && folded(wish.answers.firstName),
     source_form_id: wish.form.id,
     source_page: wish.page,
     source_referrer: wish.referrer,
@@ -181,7 +185,7 @@ async function keepReaders(ctx: Context, db: Db, wishes: Wish[]): Promise<Kept[]
   // On conflict an update of next to nothing, so that the row is locked and returned: two processes at once queue up here.
   const { rows: stored } = await sql<{ id: string; newsletter_id: string; address_key: string; fresh: boolean }>`
     ${insertRows('readers', READER_COLUMNS, sorted)}
-    on conflict (newsletter_id, address_key) do update set first_name = coalesce(excluded.first_name, readers.first_name)
+    on conflict (newsletter_id, address_key) do update set first_name = coalesce(excluded.first_name, readers.first_name), name_key = coalesce(excluded.name_key, readers.name_key)
     returning id, newsletter_id, address_key, xmax = 0 as fresh`.execute(db);
   const found = new Map(stored.map((row) => [name(row), row]));
   return wishes.map((wish, n) => {
@@ -251,9 +255,11 @@ async function keepStandings(ctx: Context, db: Db, kept: Kept[], lists: List[]):
       newsletter_id: list.newsletter_id,
       reader_id: readerId,
       list_id: list.id,
+      list_name: list.name,
       act: 'ask',
       state,
       at: now,
+      actor: 'reader',
       form_id: wish.form.id,
       page: wish.page,
       referrer: wish.referrer,
@@ -270,9 +276,11 @@ const CONSENT_COLUMNS = [
   'newsletter_id',
   'reader_id',
   'list_id',
+  'list_name',
   'act',
   'state',
   'at',
+  'actor',
   'form_id',
   'page',
   'referrer',
@@ -315,6 +323,15 @@ async function mailConfirmations(ctx: Context, db: Db, steps: Step[], voices: Kn
   );
 }
 
+/** May these addresses get one more confirmation letter today? Counts it. */
+export async function mayAsk(ctx: Pick<Context, 'db'>, addressKeys: string[]): Promise<boolean[]> {
+  const numbers = await countUses(
+    ctx,
+    addressKeys.map((key) => ({ key: `confirmations:${key}`, seconds: BRAKE.seconds })),
+  );
+  return numbers.map((number) => number <= BRAKE.most);
+}
+
 /** Not within ten minutes of the last confirmation letter, and not more than three a day to one address from the whole installation. */
 async function mayMail<T extends { kept: Kept }>(ctx: Context, db: Db, asking: T[]): Promise<T[]> {
   const known = asking.filter(({ kept }) => !kept.fresh).map(({ kept }) => kept.readerId);
@@ -331,10 +348,10 @@ async function mayMail<T extends { kept: Kept }>(ctx: Context, db: Db, asking: T
   // The writer's own try neither uses up the day's letters of their address nor is stopped by them.
   const braked = due.filter(({ kept }) => !kept.wish.trialId);
   if (braked.length === 0) return due;
-  const numbers = await countUses(
+  const fine = await mayAsk(
     { db },
-    braked.map(({ kept }) => ({ key: `confirmations:${kept.wish.answers.address.key}`, seconds: BRAKE.seconds })),
+    braked.map(({ kept }) => kept.wish.answers.address.key),
   );
-  const stopped = new Set(braked.filter((_, n) => numbers[n]! > BRAKE.most));
+  const stopped = new Set(braked.filter((_, n) => !fine[n]));
   return due.filter((one) => !stopped.has(one));
 }

@@ -4,6 +4,7 @@ import { pollNewPosts } from '../autosend/new-posts';
 import { check } from '../check';
 import type { Context } from '../context';
 import { remindWaiting } from '../forms/remind';
+import { workBulk } from '../keeping/bulk';
 import { tellOwnersDaily } from '../newsletters/alerts';
 import { checkDomain } from '../senders/domains';
 import { startLetter } from '../sending/start';
@@ -11,7 +12,14 @@ import { eraseNewsletter } from '../site/removing';
 
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
 
-export type JobName = 'start-letter' | 'poll-feed' | 'check-domain' | 'owner-summary' | 'remind' | 'erase-newsletter';
+export type JobName =
+  | 'start-letter'
+  | 'poll-feed'
+  | 'check-domain'
+  | 'owner-summary'
+  | 'remind'
+  | 'erase-newsletter'
+  | 'bulk-act';
 
 /**
  * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
@@ -37,6 +45,7 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     },
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
     'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
+    'bulk-act': async (payload) => workBulk(ctx, check(byId, payload).id),
     remind: async () => {
       await remindWaiting(ctx);
     },

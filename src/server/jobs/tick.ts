@@ -66,6 +66,16 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
     'erase-newsletter',
     await ctx.db.selectFrom('newsletters').select('id').where('removed_at', 'is not', null).limit(10).execute(),
   );
+  await due(
+    'bulk-act',
+    await ctx.db
+      .selectFrom('bulk_acts')
+      .select('id')
+      .where('state', 'in', ['waiting', 'working', 'undoing'])
+      .orderBy('began_at')
+      .limit(20)
+      .execute(),
+  );
   await giveUpStale(ctx);
   await finishLetters(ctx);
 }

@@ -159,7 +159,7 @@ export class Copies implements Source {
   }
 
   /**
-   * What was taken, which is nearly everything, in one statement: the copies, the letters' counts, and on the readers when they were last sent something.
+   * What was taken, which is nearly everything, in one statement: the copies, the letters' counts, and on the readers when they were last sent something and that they got one more.
    * That somebody left meanwhile changes nothing of what was delivered before; what another worker has taken over is its own to write.
    */
   async #recordDelivered(results: Result<Copy>[]): Promise<void> {
@@ -180,8 +180,11 @@ export class Copies implements Source {
         insert into letter_changes (newsletter_id, letter_id, domain_id, delivered, cancelled)
         select w.newsletter_id, w.letter_id, coalesce(s.domain_id, 0), count(*), -count(*) filter (where w.before = 'cancelled') from written w
         left join letter_sums s on s.newsletter_id = w.newsletter_id and s.letter_id = w.letter_id and s.domain_id = w.domain_id group by 1, 2, 3),
-      known as (select id from readers where id in (select reader_id from written) order by id for update)
-      update readers r set last_sent_at = ${now} from known where r.id = known.id returning r.id, r.soft_evidence, r.soft_at`.execute(
+      known as (select id from readers where id in (select reader_id from written) order by id for update),
+      got as (select reader_id, count(*)::int as n from written group by 1)
+      update readers r set last_sent_at = ${now}, letters_got = r.letters_got + got.n, recent_read = r.recent_read << got.n, recent_clicked = r.recent_clicked << got.n,
+        recent_hidden = r.recent_hidden << got.n
+      from known join got on got.reader_id = known.id where r.id = known.id returning r.id, r.soft_evidence, r.soft_at`.execute(
       ctx.db,
     );
     const per = new Map<string, number>();

@@ -147,7 +147,7 @@ export async function leave(
     const now = ctx.clock.now();
     const meant = found.on.filter((list) => list.meant && transition(list.state, 'leave', true).changed);
     for (const list of meant) {
-      await move(db, found, list.id, 'leave', now, visitor);
+      await move(db, found, list, 'leave', now, visitor);
       if (!rehearsed)
         await noteForOwners(ctx, db, newsletter, 'left', { id: reader.id, address: reader.address, listName: list.name });
     }
@@ -163,7 +163,7 @@ export async function leave(
 async function move(
   db: Db,
   { reader, newsletter }: Pick<Standing, 'reader' | 'newsletter'>,
-  listId: string,
+  list: { id: string; name: string },
   act: ReaderAct & ('leave' | 'return'),
   now: Date,
   visitor: Visitor,
@@ -173,17 +173,19 @@ async function move(
     .updateTable('memberships')
     .set({ state, since: now })
     .where('reader_id', '=', reader.id)
-    .where('list_id', '=', listId)
+    .where('list_id', '=', list.id)
     .execute();
   await db
     .insertInto('consents')
     .values({
       newsletter_id: newsletter.id,
       reader_id: reader.id,
-      list_id: listId,
+      list_id: list.id,
+      list_name: list.name,
       act,
       state,
       at: now,
+      actor: 'reader',
       network: visitor.network,
       agent: visitor.agent.slice(0, 300),
     })
@@ -201,14 +203,14 @@ export async function comeBack(ctx: Context, token: string, visitor: Visitor, li
     const before = await standing(db, ref);
     if (!before) return null;
     const now = ctx.clock.now();
-    const { rows: left } = await sql<{ id: string }>`
-      select m.list_id as id from memberships m cross join lateral (
+    const { rows: left } = await sql<{ id: string; name: string }>`
+      select l.id, l.name from memberships m join lists l on l.id = m.list_id cross join lateral (
         select act, at from consents c where c.reader_id = m.reader_id and c.list_id = m.list_id order by c.at desc, c.id desc limit 1) last
       where m.reader_id = ${ref.readerId} and m.state = 'left' and m.joined_at is not null and last.act = 'leave'
         and last.at > ${new Date(now.getTime() - RETURN_HOURS * 3_600_000)} and m.list_id::text = any(${listIds}::text[])`.execute(
       db,
     );
-    for (const { id } of left) await move(db, before, id, 'return', now, visitor);
+    for (const list of left) await move(db, before, list, 'return', now, visitor);
     const after = (await standing(db, ref))!;
     const reads = after.on.filter((list) => list.state === 'reading' && listIds.includes(list.id));
     if (reads.length === 0) return 'expired';

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import type { Audience } from '@/core/sending/audience';
 import type { Context, Newsletter } from '../context';
-import { audienceSql, segmentsOf } from './audience';
+import { audienceSql, readyAudience } from './audience';
 
 /** Whom a letter would go to now, and whom of those it names it would not. */
 export type Reach = {
@@ -38,10 +38,10 @@ export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Au
       .executeTakeFirst();
     return { lists, ...(row ?? { will: 0, unreachable: 0, waiting: 0 }) };
   }
-  const segments = await segmentsOf(ctx.db, newsletter.id, audience);
+  const ready = await readyAudience(ctx, ctx.db, newsletter, audience);
   const { rows } = await sql<{ will: number; unreachable: number }>`
     select count(*) filter (where r.standing = 'reading')::int as will, count(*) filter (where r.standing = 'unreachable')::int as unreachable
-    from (${audienceSql(newsletter.id, audience, segments, ctx.clock.now())}) audience (id) join readers r on r.id = audience.id
+    from (${audienceSql(newsletter.id, ready)}) audience (id) join readers r on r.id = audience.id
     where r.newsletter_id = ${newsletter.id}`.execute(ctx.db);
   return { lists, ...rows[0]!, waiting: null };
 }

@@ -1,25 +1,35 @@
 import { sql } from 'kysely';
+import type { ConsentAct, ConsentActor, SuppressionReason } from '@/core/readers/state';
 import { isIn } from '@/core/sending/audience';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
-import { factsOf, segmentsOf } from './audience';
+import { factsOf } from '../readers/conditions';
+import { readyAudience } from './audience';
 import { countLetters } from './counts';
 
 export type Silence = {
   readerId: string;
   newsletterId: string;
   /** Why the address is suppressed; null where it is only bouncing, which passes. */
-  reason: 'hard bounce' | 'complaint' | 'erased' | null;
+  reason: SuppressionReason | null;
   detail: string;
+  /** Who wished it; what mail told us, where nobody is named. */
+  by?: { actor: ConsentActor; name: string | null };
 };
 
-const ACTS = { 'hard bounce': 'bounce', complaint: 'complaint', erased: null } as const;
+/** Erasing keeps a record of its own. */
+const ACTS: Record<SuppressionReason, ConsentAct | null> = {
+  'hard bounce': 'bounce',
+  complaint: 'complaint',
+  erased: null,
+  'by hand': 'suppress',
+};
 
 /**
  * Nothing goes to a reader any more: suppressed with its reason on the record, and whatever is queued for them cancelled, in the caller's transaction.
  * Doing it twice changes nothing more.
  */
-export async function silence(ctx: Context, db: Db, { readerId, newsletterId, reason, detail }: Silence): Promise<void> {
+export async function silence(ctx: Context, db: Db, { readerId, newsletterId, reason, detail, by }: Silence): Promise<void> {
   const now = ctx.clock.now();
   if (reason) {
     const reader = await db
@@ -38,10 +48,9 @@ export async function silence(ctx: Context, db: Db, { readerId, newsletterId, re
     const act = ACTS[reason];
     if (act)
       await sql`
-        insert into consents (newsletter_id, reader_id, list_id, act, state, at)
-        select newsletter_id, reader_id, list_id, ${act}, state, ${now}::timestamptz from memberships where reader_id = ${readerId} order by list_id`.execute(
-        db,
-      );
+        insert into consents (newsletter_id, reader_id, list_id, list_name, act, state, at, actor, actor_name)
+        select m.newsletter_id, m.reader_id, l.id, l.name, ${act}, m.state, ${now}::timestamptz, ${by?.actor ?? 'mail'}, ${by?.name ?? null}
+        from memberships m join lists l on l.id = m.list_id where m.reader_id = ${readerId} order by l.id`.execute(db);
   }
   await cancelCopies(db, readerId, () => false);
   await db
@@ -54,19 +63,21 @@ export async function silence(ctx: Context, db: Db, { readerId, newsletterId, re
 
 /** Cancels a reader's waiting copies of letters that they are no longer to get, in the caller's transaction: of a letter whose audience they have left. */
 export async function cancelWhatTheyLeft(ctx: Context, db: Db, readerId: string): Promise<void> {
-  const now = ctx.clock.now();
   const waiting = await db
     .selectFrom('deliveries as d')
     .innerJoin('letters as l', 'l.id', 'd.letter_id')
-    .select(['l.id', 'l.newsletter_id', 'l.audience'])
+    .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
+    .select(['l.id', 'l.audience', 'n.id as newsletterId', 'n.time_zone'])
     .where('d.reader_id', '=', readerId)
     .where('d.state', 'in', ['queued', 'claimed'])
     .execute();
   if (waiting.length === 0) return;
-  const facts = (await factsOf(db, [readerId], now)).get(readerId);
   const stay = new Set<string>();
-  for (const letter of waiting)
-    if (facts && isIn(letter.audience, facts, await segmentsOf(db, letter.newsletter_id, letter.audience))) stay.add(letter.id);
+  for (const letter of waiting) {
+    const ready = await readyAudience(ctx, db, { id: letter.newsletterId, time_zone: letter.time_zone }, letter.audience);
+    const facts = (await factsOf(db, [readerId], ready.known)).get(readerId);
+    if (facts && isIn(ready.audience, facts, ready.moment)) stay.add(letter.id);
+  }
   await cancelCopies(db, readerId, (letterId) => stay.has(letterId));
 }
 

@@ -6,7 +6,7 @@ import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { logoUrl } from '../newsletters/media';
 import { freshenFor } from '../senders/domains';
-import { audienceSql, segmentsOf } from './audience';
+import { audienceSql, type Ready, readyAudience } from './audience';
 import { moveLetter } from './letters';
 import { spreadByRamp } from './ramp';
 
@@ -41,12 +41,13 @@ async function freshenDomain(ctx: Context, id: string): Promise<void> {
 async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
   const now = ctx.clock.now();
   const letter = await db
-    .selectFrom('letters')
-    .select(['id', 'state', 'newsletter_id', 'sender_id', 'post_id', 'kind'])
-    .where('id', '=', id)
-    .where('state', 'in', ['scheduled', 'held', 'starting'])
-    .where('due_at', '<=', now)
-    .forUpdate()
+    .selectFrom('letters as l')
+    .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
+    .select(['l.id', 'l.state', 'l.newsletter_id', 'l.sender_id', 'l.post_id', 'l.audience', 'n.time_zone'])
+    .where('l.id', '=', id)
+    .where('l.state', 'in', ['scheduled', 'held', 'starting'])
+    .where('l.due_at', '<=', now)
+    .forUpdate('l')
     .skipLocked()
     .executeTakeFirst();
   if (!letter) return false;
@@ -59,7 +60,12 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
         .where('name', '=', sender.domain)
         .executeTakeFirst()
     : undefined;
-  const hold = letter.post_id ? holdReason(sender, domain) : 'Its post was deleted. Nothing has left.';
+  const { missing } = await readyAudience(ctx, db, { id: letter.newsletter_id, time_zone: letter.time_zone }, letter.audience);
+  const hold = !letter.post_id
+    ? 'Its post was deleted. Nothing has left.'
+    : missing.length
+      ? `Whom it is for names a ${missing[0] === 'circle' ? 'segment that leads back to itself' : `${missing[0]} that is no longer there`}. Nothing has left.`
+      : holdReason(sender, domain);
   if (hold) {
     await moveLetter(ctx, db, id, 'hold', hold, { due_at: new Date(now.getTime() + HOLD_MS) });
     ctx.log.warn({ letter: id, reason: hold }, 'a letter is held');
@@ -177,7 +183,8 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
         .values(links.map((url, position) => ({ letter_id: id, position, url })))
         .execute();
     const of = { letterId: id, newsletterId: newsletter.id, sentOn: letter.sent_on, now };
-    const recipients = await insertRecipients(trx, { ...of, audience: letter.audience, variants: letter.subjects.length, chips });
+    const ready = await readyAudience(ctx, trx, newsletter, letter.audience);
+    const recipients = await insertRecipients(trx, { ...of, ready, variants: letter.subjects.length, chips });
     await sql`set local enable_nestloop = on`.execute(trx);
     const domain = await trx.selectFrom('domains').select(['id', 'ramp']).where('id', '=', letter.domain_id).executeTakeFirst();
     if (domain?.ramp)
@@ -208,9 +215,8 @@ type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
  */
 async function insertRecipients(
   db: Db,
-  to: Of & { audience: Parameters<typeof audienceSql>[1]; variants: number; chips: { field: string; fallback: string }[] },
+  to: Of & { ready: Ready; variants: number; chips: { field: string; fallback: string }[] },
 ): Promise<number> {
-  const segments = await segmentsOf(db, to.newsletterId, to.audience);
   const values = to.chips.map(
     ({ field, fallback }) =>
       sql`${field}::text, coalesce(${field === 'first name' ? sql`nullif(r.first_name, '')` : sql`(select a.value #>> '{}' from reader_answers a join fields f on f.id = a.field_id where a.reader_id = r.id and f.key = ${field})`}, ${fallback}::text)`,
@@ -222,7 +228,7 @@ async function insertRecipients(
       coalesce((select x.id from relays y join routes x on x.newsletter_id = y.newsletter_id where y.newsletter_id = ${to.newsletterId}::uuid and y.switched_on),
                case when d.state = 'fine' then d.route_id end),
       ${to.variants > 1 ? sql`(row_number() over (order by hashtextextended(r.id::text, 7)) % ${to.variants})::smallint` : sql`0`}, ${chips}, ${to.now}::timestamptz
-    from (${audienceSql(to.newsletterId, to.audience, segments, to.now)}) audience (id)
+    from (${audienceSql(to.newsletterId, to.ready)}) audience (id)
     join readers r on r.id = audience.id join mail_domains d on d.id = r.domain_id
     where r.newsletter_id = ${to.newsletterId}::uuid and r.standing = 'reading'
       and not exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key)

@@ -60,6 +60,8 @@ export async function eraseNewsletter(ctx: Context, id: string): Promise<void> {
     await ctx.db.transaction().execute(async (trx) => {
       await sql`delete from events where reader_id = any(${ids}::uuid[])`.execute(trx);
       await sql`delete from deliveries where reader_id = any(${ids}::uuid[])`.execute(trx);
+      await sql`set local inkset.erasing = 'on'`.execute(trx);
+      await sql`delete from consents where reader_id = any(${ids}::uuid[])`.execute(trx);
       await sql`delete from readers where id = any(${ids}::uuid[])`.execute(trx);
     });
   }
@@ -68,6 +70,7 @@ export async function eraseNewsletter(ctx: Context, id: string): Promise<void> {
   await sql`delete from deliveries where newsletter_id = ${id}`.execute(ctx.db);
   for (const path of await filesOf(ctx, id)) await rm(path, { force: true });
   await ctx.db.transaction().execute(async (trx) => {
+    await sql`set local inkset.erasing = 'on'`.execute(trx);
     await trx.deleteFrom('newsletters').where('id', '=', id).where('removed_at', 'is not', null).execute();
     // Counts that were appended and not folded yet are of nobody now.
     for (const name of ['letter', 'people', 'source', 'day'])

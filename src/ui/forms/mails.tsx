@@ -4,8 +4,8 @@ import type { FormDefinition, Next } from '@/core/forms/definition';
 import { confirmationMail, type FormMail, WELCOME_WORDS, welcomeMail, welcomeSubject } from '@/core/forms/mails';
 import { fill, wordsOf } from '@/core/forms/words';
 import { renderNotice } from '@/core/writing/notice';
+import { Tick, Words } from '../kit/controls';
 import { type ClauseProps, SenderChoice } from './clauses';
-import { Tick, Words } from './controls';
 
 /** The mails that a form sends, as they will look. `lists` are the names that readers know. */
 export function Mails({ form, newsletter, lists }: { form: FormDefinition; newsletter: string; lists: string[] }) {

@@ -9,8 +9,8 @@ import { type PartId, textOf, withText } from '@/core/forms/parts';
 import { shapeOf } from '@/core/forms/placement';
 import { contrast } from '@/core/newsletters/identity';
 import { Button } from '../kit/button';
+import { Amount, Choice, Colour, Ink, Tick, Words } from '../kit/controls';
 import { Note } from '../kit/page';
-import { Amount, Choice, Colour, Ink, Tick, Words } from './controls';
 import { FileField } from './file-field';
 
 export type SettingsProps = {

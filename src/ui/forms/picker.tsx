@@ -5,7 +5,7 @@ import { useEffect, useRef, useState, useTransition } from 'react';
 import type { ActionResult } from '@/core/faults';
 import { type Picked, readPicked } from '@/core/forms/selector';
 import { Button } from '../kit/button';
-import { Words } from './controls';
+import { Words } from '../kit/controls';
 
 /** What is looked for on a page, and what is done with it. */
 export type Picking = { title: string; take: (selector: string) => void };

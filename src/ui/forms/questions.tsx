@@ -5,7 +5,7 @@ import type { FormDefinition } from '@/core/forms/definition';
 import { FIELD_KINDS, FIRST_NAME_FIELD, type FieldKind, type FormField, newField } from '@/core/forms/fields';
 import type { PartId } from '@/core/forms/parts';
 import { slugify } from '@/core/newsletters/slug';
-import { Choice } from './controls';
+import { Choice } from '../kit/controls';
 
 export type Known = { key: string; label: string; kind: FieldKind; options: string[] };
 type Props = {

@@ -4,8 +4,8 @@ import { Check, Circle, Minus, X } from 'lucide-react';
 import { useEffect, useState, useTransition } from 'react';
 import type { ActionResult } from '@/core/faults';
 import { Button } from '../kit/button';
+import { Words } from '../kit/controls';
 import { Note } from '../kit/page';
-import { Words } from './controls';
 
 type Step = { step: string; at: string | null; note: string; state: 'done' | 'waiting' | 'skipped' | 'failed' };
 type Trial = { id: string; address: string; startedAt: string; steps: Step[]; ended: boolean };

@@ -1,0 +1,41 @@
+import Joi from 'joi';
+import { type Condition, conditionSchema } from './condition';
+
+/** What can be done to many readers at once. */
+export const BULK_ACTS = ['tag', 'untag', 'add', 'take off', 'suppress', 'erase'] as const;
+export type BulkAct = (typeof BULK_ACTS)[number];
+
+/** How somebody who is added by hand agreed: the writer vouches and says where and when, or they are asked themselves. */
+export type Agreement = { how: 'vouched'; said: string } | { how: 'asked' };
+
+export type BulkWhat = { tag?: string; listId?: string; agreement?: Agreement };
+/** Whom an act is for: people picked one by one, or all whom a condition and words fit. */
+export type Whom = { ids: string[] } | { condition: Condition; find: string };
+
+/** Picked one by one there are never more than were looked at. */
+export const MOST_PICKED = 5_000;
+
+export const agreementSchema = Joi.alternatives<Agreement>(
+  Joi.object({
+    how: Joi.string().valid('vouched').required(),
+    said: Joi.string().trim().min(10).max(1_000).required().label('Where and when they agreed').messages({
+      'string.min': 'Say in a sentence where and when they agreed: it stands in their record.',
+      'string.empty': 'Say in a sentence where and when they agreed: it stands in their record.',
+    }),
+  }),
+  Joi.object({ how: Joi.string().valid('asked').required() }),
+);
+export const tagSchema = Joi.string()
+  .trim()
+  .min(1)
+  .max(60)
+  .pattern(/[\u0000-\u001f]/, { invert: true })
+  .required()
+  .label('Tag');
+export const whomSchema = Joi.alternatives<Whom>(
+  Joi.object({ ids: Joi.array().items(Joi.string().uuid()).min(1).max(MOST_PICKED).required() }),
+  Joi.object({ condition: conditionSchema.required(), find: Joi.string().allow('').max(200).default('') }),
+);
+
+/** Can it be taken back? What was erased is gone. */
+export const canUndo = (act: BulkAct): boolean => act !== 'erase';

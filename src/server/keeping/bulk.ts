@@ -1,0 +1,248 @@
+import Joi from 'joi';
+import { sql } from 'kysely';
+import { Fault } from '@/core/faults';
+import {
+  agreementSchema,
+  BULK_ACTS,
+  type BulkAct,
+  type BulkWhat,
+  canUndo,
+  tagSchema,
+  type Whom,
+  whomSchema,
+} from '@/core/readers/bulk';
+import type { Person } from '../auth/session';
+import { check } from '../check';
+import type { Context, Newsletter } from '../context';
+import { type Db, inTransaction } from '../db/connection';
+import { newId } from '../ids';
+import { findSql, readyCondition } from '../readers/table';
+import { addToList, allowReaders, putBackOnList, suppressReaders, tagReaders, takeOffList, untagReaders } from './acts';
+import { type By, eraseReaders } from './erase';
+
+export type Bulk = {
+  id: string;
+  act: BulkAct;
+  what: BulkWhat & { list?: string };
+  by: string;
+  state: 'waiting' | 'working' | 'done' | 'stopped' | 'undoing' | 'undone';
+  /** Whom it is for; null until that is fixed. */
+  people: number | null;
+  done: number;
+  /** For so many of them something changed. */
+  changed: number;
+  beganAt: Date;
+  endedAt: Date | null;
+  undo: boolean;
+};
+
+const schema = Joi.object<{ act: BulkAct; what: unknown; whom: Whom }>({
+  act: Joi.string()
+    .valid(...BULK_ACTS)
+    .required(),
+  whom: whomSchema.required(),
+  what: Joi.object().unknown().default({}),
+});
+const listId = Joi.string().uuid().required();
+const WHAT: Record<BulkAct, Joi.ObjectSchema<BulkWhat>> = {
+  tag: Joi.object({ tag: tagSchema }),
+  untag: Joi.object({ tag: tagSchema }),
+  add: Joi.object({ listId, agreement: agreementSchema.required() }),
+  'take off': Joi.object({ listId }),
+  suppress: Joi.object({}),
+  erase: Joi.object({}),
+};
+
+/** So many at once, in one transaction: little enough that nobody waits for it, and much enough that half a million take seconds. */
+const PORTION: Record<BulkAct, number> = { tag: 5_000, untag: 5_000, add: 1_000, 'take off': 1_000, suppress: 200, erase: 200 };
+/** Acts can be taken back, and are shown, for so long. */
+const SHOWN_DAYS = 7;
+const DAY_MS = 86_400_000;
+
+/** Begins an act on many readers; a worker does it. Throws "invalid". */
+export async function startBulk(
+  ctx: Context,
+  newsletter: Newsletter,
+  person: Pick<Person, 'name'>,
+  raw: unknown,
+): Promise<{ id: string }> {
+  const { act, whom, what: said } = check(schema, raw);
+  const what = check(WHAT[act], said);
+  const id = newId();
+  await ctx.db
+    .insertInto('bulk_acts')
+    .values({
+      id,
+      newsletter_id: newsletter.id,
+      act,
+      what: JSON.stringify(what),
+      whom: JSON.stringify(whom),
+      by_name: person.name,
+      began_at: ctx.clock.now(),
+    })
+    .execute();
+  return { id };
+}
+
+/** The acts of the last days, the newest first. */
+export async function bulksOf(ctx: Context, newsletter: Newsletter): Promise<Bulk[]> {
+  const rows = await ctx.db
+    .selectFrom('bulk_acts')
+    .selectAll()
+    .where('newsletter_id', '=', newsletter.id)
+    .where('began_at', '>', new Date(ctx.clock.now().getTime() - SHOWN_DAYS * DAY_MS))
+    .orderBy('began_at', 'desc')
+    .orderBy('id', 'desc')
+    .limit(20)
+    .execute();
+  const lists = await ctx.db.selectFrom('lists').select(['id', 'name']).where('newsletter_id', '=', newsletter.id).execute();
+  const names = new Map(lists.map((list) => [list.id, list.name]));
+  return rows.map((row) => ({
+    id: row.id,
+    act: row.act,
+    what: { ...row.what, ...(row.what.listId ? { list: names.get(row.what.listId) ?? 'a list that is gone' } : {}) },
+    by: row.by_name,
+    state: row.state,
+    people: row.people,
+    done: row.done,
+    changed: row.changed,
+    beganAt: row.began_at,
+    endedAt: row.ended_at,
+    undo: canUndo(row.act) && ['done', 'stopped'].includes(row.state) && row.changed > 0,
+  }));
+}
+
+/** Stops an act where it stands: what is done stays, and can be taken back. Stopping it twice, or one that has ended, changes nothing. */
+export async function stopBulk(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+  await ctx.db
+    .updateTable('bulk_acts')
+    .set({ state: 'stopped', ended_at: ctx.clock.now() })
+    .where('id', '=', id)
+    .where('newsletter_id', '=', newsletter.id)
+    .where('state', 'in', ['waiting', 'working'])
+    .execute();
+}
+
+/** Takes an act back, for whom it changed something: whoever has moved on since stays as they are. Throws "conflict" where it cannot be. */
+export async function undoBulk(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+  const bulk = (await bulksOf(ctx, newsletter)).find((one) => one.id === id);
+  if (!bulk) throw new Fault('not-found', 'This can no longer be taken back.');
+  if (bulk.state === 'undoing' || bulk.state === 'undone') return;
+  if (!bulk.undo) throw new Fault('conflict', 'There is nothing to take back.');
+  await ctx.db
+    .updateTable('bulk_acts')
+    .set({ state: 'undoing', ended_at: null })
+    .where('id', '=', id)
+    .where('state', 'in', ['done', 'stopped'])
+    .execute();
+}
+
+/**
+ * Works on an act until it has ended, or somebody stopped it: portions, each in a transaction with its progress, so that whoever comes after a crash goes on
+ * where it stood, nobody left out and nobody twice. Two workers take turns.
+ */
+export async function workBulk(ctx: Context, id: string): Promise<void> {
+  while (await inTransaction(ctx.db, (trx) => portion(ctx, trx, id)));
+}
+
+/** Does the next portion; false when nothing is left to do. */
+async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
+  const row = await db.selectFrom('bulk_acts').selectAll().where('id', '=', id).forUpdate().executeTakeFirst();
+  if (!row || !['waiting', 'working', 'undoing'].includes(row.state)) return false;
+  const newsletter = await db.selectFrom('newsletters').selectAll().where('id', '=', row.newsletter_id).executeTakeFirstOrThrow();
+  if (newsletter.removed_at) return false;
+  const set = (values: Partial<Pick<typeof row, 'state' | 'people' | 'done' | 'changed' | 'ended_at'>>) =>
+    db.updateTable('bulk_acts').set(values).where('id', '=', id).execute();
+  if (row.people === null) {
+    await set({ people: await fixPeople(ctx, db, newsletter, id, row.whom), state: 'working' });
+    return true;
+  }
+  const undoing = row.state === 'undoing';
+  const { rows } = await sql<{ id: string }>`
+    select reader_id as id from bulk_people where act_id = ${id} and ${undoing ? sql`changed` : sql`changed is null`} order by reader_id limit ${PORTION[row.act]}`.execute(
+    db,
+  );
+  const ids = rows.map((one) => one.id);
+  if (ids.length === 0) {
+    await set({ state: undoing ? 'undone' : 'done', ended_at: ctx.clock.now() });
+    return false;
+  }
+  const by: By = { actor: 'member', name: row.by_name };
+  const changed = undoing
+    ? await undo(ctx, db, newsletter, row.act, row.what, ids, by, row.began_at)
+    : await act(ctx, db, newsletter, row.act, row.what, ids, by);
+  await sql`update bulk_people set changed = ${undoing ? sql`false` : sql`reader_id = any(${changed}::uuid[])`} where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(
+    db,
+  );
+  await set(
+    undoing ? { changed: row.changed - ids.length } : { done: row.done + ids.length, changed: row.changed + changed.length },
+  );
+  return true;
+}
+
+/** Fixes whom an act is for: what comes after does not change it. */
+async function fixPeople(ctx: Context, db: Db, newsletter: Newsletter, id: string, whom: Whom): Promise<number> {
+  const who = 'ids' in whom ? sql`r.id = any(${whom.ids}::uuid[])` : await asked(ctx, db, newsletter, whom);
+  const result = await sql`
+    insert into bulk_people (act_id, reader_id) select ${id}::uuid, r.id from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${who}`.execute(
+    db,
+  );
+  return Number(result.numAffectedRows ?? 0);
+}
+
+const asked = async (ctx: Context, db: Db, newsletter: Newsletter, { condition, find }: Exclude<Whom, { ids: string[] }>) => {
+  const { fits } = await readyCondition(ctx, db, newsletter, condition);
+  return sql`${findSql(find)} and ${fits}`;
+};
+
+/** Answers for whom something changed. */
+async function act(
+  ctx: Context,
+  db: Db,
+  newsletter: Newsletter,
+  kind: BulkAct,
+  what: BulkWhat,
+  ids: string[],
+  by: By,
+): Promise<string[]> {
+  switch (kind) {
+    case 'tag':
+      return tagReaders(ctx, db, newsletter, ids, what.tag!);
+    case 'untag':
+      return untagReaders(db, newsletter, ids, what.tag!);
+    case 'add':
+      return addToList(ctx, db, newsletter, ids, { listId: what.listId!, agreement: what.agreement!, by });
+    case 'take off':
+      return takeOffList(ctx, db, newsletter, ids, { listId: what.listId!, by });
+    case 'suppress':
+      return suppressReaders(ctx, db, newsletter, ids, by);
+    case 'erase':
+      return eraseReaders(ctx, db, newsletter, ids, by);
+  }
+}
+
+async function undo(
+  ctx: Context,
+  db: Db,
+  newsletter: Newsletter,
+  kind: BulkAct,
+  what: BulkWhat,
+  ids: string[],
+  by: By,
+  since: Date,
+): Promise<string[]> {
+  switch (kind) {
+    case 'tag':
+      return untagReaders(db, newsletter, ids, what.tag!);
+    case 'untag':
+      return tagReaders(ctx, db, newsletter, ids, what.tag!);
+    case 'add':
+      return takeOffList(ctx, db, newsletter, ids, { listId: what.listId!, by, added: true });
+    case 'take off':
+      return putBackOnList(ctx, db, newsletter, ids, { listId: what.listId!, by, since });
+    case 'suppress':
+      return allowReaders(ctx, db, newsletter, ids, by);
+    case 'erase':
+      return [];
+  }
+}

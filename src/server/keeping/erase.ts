@@ -1,0 +1,71 @@
+import { sql } from 'kysely';
+import type { ConsentActor } from '@/core/readers/state';
+import type { Context, Newsletter } from '../context';
+import type { Db } from '../db/connection';
+import { newId } from '../ids';
+import { suppressErased } from '../readers/suppressed';
+import { silence } from '../sending/silence';
+
+/** Who does something to readers: a member by name, an import, the reader themselves. */
+export type By = { actor: ConsentActor; name: string | null };
+
+/**
+ * Erases readers, in the caller's transaction. What goes: their address, name, answers, tags, note, how they came, the queue of what they were to get, and
+ * whatever of a mail names them. What stays, and leads to nobody: that copies of letters were sent and what became of them, so that letters' figures
+ * hold; the record of their consents without network, browser and page; one entry that they were erased; and a keyed hash of the address, so that no
+ * import brings them back. Ids that are not there any more are passed over. Answers who they were.
+ */
+export async function eraseReaders(
+  ctx: Context,
+  db: Db,
+  newsletter: Pick<Newsletter, 'id'>,
+  ids: string[],
+  by: By,
+): Promise<string[]> {
+  const now = ctx.clock.now();
+  const rows = await db
+    .selectFrom('readers')
+    .select(['id', 'address', 'address_key', 'standing'])
+    .where('newsletter_id', '=', newsletter.id)
+    .where(sql<boolean>`id = any(${ids}::uuid[])`)
+    .orderBy('id')
+    .forUpdate()
+    .execute();
+  if (rows.length === 0) return [];
+  const known = rows.map((row) => row.id);
+  const nobody = rows.map(() => newId());
+  for (const row of rows)
+    await silence(ctx, db, { readerId: row.id, newsletterId: newsletter.id, reason: 'erased', detail: 'Erased', by });
+  await suppressErased(
+    ctx,
+    db,
+    newsletter.id,
+    rows.map((row) => row.address_key),
+  );
+  await sql`delete from memberships where reader_id = any(${known}::uuid[])`.execute(db);
+  await sql`delete from reader_tags where reader_id = any(${known}::uuid[])`.execute(db);
+  const to = sql`unnest(${known}::uuid[], ${nobody}::uuid[]) as n(id, nobody)`;
+  await sql`update deliveries d set reader_id = n.nobody, address = 'erased', chips = null, response = null from ${to} where d.reader_id = n.id`.execute(
+    db,
+  );
+  await sql`update events e set reader_id = n.nobody, agent = null from ${to} where e.reader_id = n.id`.execute(db);
+  await sql`set local inkset.erasing = 'on'`.execute(db);
+  await sql`update consents c set reader_id = n.nobody, network = null, agent = null, page = null, referrer = null from ${to} where c.reader_id = n.id`.execute(
+    db,
+  );
+  await sql`set local inkset.erasing = 'off'`.execute(db);
+  await sql`insert into consents (newsletter_id, reader_id, act, state, at, actor, actor_name)
+    select ${newsletter.id}::uuid, n.nobody, 'erase', 'erased', ${now}::timestamptz, ${by.actor}, ${by.name} from ${to}`.execute(
+    db,
+  );
+  await sql`delete from refusals where reader_id = any(${known}::uuid[])`.execute(db);
+  await sql`delete from mails where reader_id = any(${known}::uuid[])`.execute(db);
+  await sql`delete from held_back where newsletter_id = ${newsletter.id} and address_key = any(${rows.map((row) => row.address_key)}::text[])`.execute(
+    db,
+  );
+  // Reports that came by mail name whom they are about.
+  for (const { address } of rows)
+    await sql`delete from reports where position(convert_to(${address}, 'UTF8') in bytes) > 0`.execute(db);
+  await sql`delete from readers where id = any(${known}::uuid[])`.execute(db);
+  return known;
+}

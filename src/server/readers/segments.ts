@@ -1,0 +1,169 @@
+import Joi from 'joi';
+import { sql } from 'kysely';
+import { Fault } from '@/core/faults';
+import { localDay } from '@/core/growth/days';
+import { type Condition, conditionSchema, expand, leavesOf, type Missing } from '@/core/readers/condition';
+import { check } from '../check';
+import type { Context, Newsletter } from '../context';
+import { inTransaction } from '../db/connection';
+import { newId } from '../ids';
+import { conditionSql, knownOf, momentOf } from './conditions';
+
+export type Segment = {
+  id: string;
+  name: string;
+  condition: Condition;
+  /** How many it held when it was last counted; null before the first time. */
+  people: number | null;
+  sizes: { day: string; people: number }[];
+  /** What it names that is not there any more: it holds nobody then. */
+  missing: Missing[];
+  /** The names of the letters and other segments that need it. */
+  usedBy: string[];
+};
+
+const MOST_SEGMENTS = 200;
+const MOST_DAYS = 400;
+
+/** The saved segments of a newsletter, by name, with their sizes over time. */
+export async function segmentsOf(ctx: Context, newsletter: Newsletter): Promise<Segment[]> {
+  const rows = await ctx.db
+    .selectFrom('segments')
+    .selectAll()
+    .where('newsletter_id', '=', newsletter.id)
+    .orderBy(sql`lower(name)`)
+    .execute();
+  if (rows.length === 0) return [];
+  const ids = rows.map((row) => row.id);
+  const [known, sizes, letters] = await Promise.all([
+    knownOf(ctx.db, newsletter.id, []),
+    ctx.db
+      .selectFrom('segment_sizes')
+      .selectAll()
+      .where('segment_id', 'in', ids)
+      .orderBy('day', 'desc')
+      .limit(ids.length * MOST_DAYS)
+      .execute(),
+    sql<{ id: string; subject: string }>`
+      select distinct s.id, l.subjects->>0 as subject from letters l cross join segments s
+      where l.newsletter_id = ${newsletter.id} and s.newsletter_id = l.newsletter_id and l.state in ('draft', 'scheduled', 'held', 'starting')
+        and position(s.id::text in l.audience::text) > 0 order by 2`.execute(ctx.db),
+  ]);
+  return rows.map((row) => {
+    const own = sizes.filter((size) => size.segment_id === row.id).reverse();
+    return {
+      id: row.id,
+      name: row.name,
+      condition: row.condition,
+      people: own.at(-1)?.people ?? null,
+      sizes: own.map(({ day, people }) => ({ day, people })),
+      missing: expand({ kind: 'segment', id: row.id }, known).missing,
+      usedBy: [
+        ...letters.rows.filter((letter) => letter.id === row.id).map((letter) => `the letter “${letter.subject}”`),
+        ...rows
+          .filter((other) => other.id !== row.id && names(other.condition, row.id))
+          .map((other) => `the segment “${other.name}”`),
+      ],
+    };
+  });
+}
+
+const names = (condition: Condition, segmentId: string) =>
+  leavesOf(condition).some((leaf) => leaf.kind === 'segment' && leaf.id === segmentId);
+
+const schema = Joi.object<{ name: string; condition: Condition }>({
+  name: Joi.string()
+    .trim()
+    .min(1)
+    .max(80)
+    .pattern(/[\u0000-\u001f]/, { invert: true })
+    .required()
+    .label('Name'),
+  condition: conditionSchema.required(),
+});
+
+/** Keeps a segment under a name of its own, or changes one. Throws "invalid" or "conflict" for a name that is taken or a segment that would name itself. */
+export async function keepSegment(
+  ctx: Context,
+  newsletter: Newsletter,
+  id: string | null,
+  raw: unknown,
+): Promise<{ id: string }> {
+  const { name, condition } = check(schema, raw);
+  const now = ctx.clock.now();
+  return inTransaction(ctx.db, async (trx) => {
+    const rows = await trx
+      .selectFrom('segments')
+      .select(['id', 'name'])
+      .where('newsletter_id', '=', newsletter.id)
+      .forUpdate()
+      .execute();
+    if (rows.some((row) => row.id !== id && row.name.toLowerCase() === name.toLowerCase()))
+      throw new Fault('conflict', `There is a segment “${name}” already.`, { name: 'Taken already.' });
+    if (id && !rows.some((row) => row.id === id)) throw new Fault('not-found', 'There is no such segment any more.');
+    if (!id && rows.length >= MOST_SEGMENTS) throw new Fault('invalid', `At most ${MOST_SEGMENTS} segments can be kept.`);
+    const segmentId = id ?? newId();
+    const known = await knownOf(trx, newsletter.id, [condition]);
+    const with_ = { ...known, segments: new Map([...known.segments, [segmentId, { name, condition }]]) };
+    if (expand({ kind: 'segment', id: segmentId }, with_).missing.includes('circle'))
+      throw new Fault('invalid', 'This would make the segment a part of itself.');
+    const values = { name, condition: JSON.stringify(condition), updated_at: now };
+    await trx
+      .insertInto('segments')
+      .values({ id: segmentId, newsletter_id: newsletter.id, created_at: now, ...values })
+      .onConflict((c) => c.column('id').doUpdateSet(values))
+      .execute();
+    return { id: segmentId };
+  });
+}
+
+/** Lets go of a segment that nothing needs; throws "conflict" saying what does. The people in it are not touched. */
+export async function removeSegment(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+  const segment = (await segmentsOf(ctx, newsletter)).find((one) => one.id === id);
+  if (!segment) throw new Fault('not-found', 'There is no such segment any more.');
+  if (segment.usedBy.length)
+    throw new Fault('conflict', `“${segment.name}” is needed by ${segment.usedBy.join(', ')}. Change that first.`);
+  await ctx.db.deleteFrom('segments').where('id', '=', id).where('newsletter_id', '=', newsletter.id).execute();
+}
+
+export type Fitting = {
+  people: number;
+  /** Some of them, the newest first. */
+  samples: { id: string; address: string; firstName: string | null }[];
+  missing: Missing[];
+};
+const SAMPLES = 5;
+
+/** How many people a condition fits, and five of them. */
+export async function whomItFits(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<Fitting> {
+  const condition = check(conditionSchema, raw);
+  const known = await knownOf(ctx.db, newsletter.id, [condition]);
+  const whole = expand(condition, known);
+  if (whole.missing.length) return { people: 0, samples: [], missing: whole.missing };
+  const fits = conditionSql(whole.condition, momentOf(ctx, newsletter), known);
+  const of = sql`from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${fits}`;
+  const [count, samples] = await Promise.all([
+    sql<{ people: number }>`select count(*)::int as people ${of}`.execute(ctx.db),
+    sql<
+      Fitting['samples'][number]
+    >`select r.id, r.address, r.first_name as "firstName" ${of} order by r.created_at desc, r.id desc limit ${SAMPLES}`.execute(
+      ctx.db,
+    ),
+  ]);
+  return { people: count.rows[0]!.people, samples: samples.rows, missing: [] };
+}
+
+/** Counts every segment of a newsletter for its local day; a second time that day the later count holds. */
+export async function measureSegments(ctx: Context, newsletter: Pick<Newsletter, 'id' | 'time_zone'>): Promise<void> {
+  const segments = await ctx.db
+    .selectFrom('segments')
+    .select(['id', 'condition'])
+    .where('newsletter_id', '=', newsletter.id)
+    .execute();
+  const day = localDay(ctx.clock.now(), newsletter.time_zone);
+  for (const { id, condition } of segments) {
+    const { people } = await whomItFits(ctx, newsletter as Newsletter, condition);
+    await sql`insert into segment_sizes (segment_id, day, people) select id, ${day}::date, ${people} from segments where id = ${id}
+      on conflict (segment_id, day) do update set people = excluded.people`.execute(ctx.db);
+  }
+}

@@ -1,0 +1,364 @@
+import { sql } from 'kysely';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import type { BulkAct, BulkWhat, Whom } from '@/core/readers/bulk';
+import { EVERYONE } from '@/core/readers/view';
+import { leaveToken } from '@/core/sending/token';
+import { inTransaction } from '@/server/db/connection';
+import { confirm } from '@/server/forms/confirm';
+import { newId } from '@/server/ids';
+import { recount } from '@/server/jobs/tick';
+import { addToList, allowReaders, suppressReaders, takeOffList } from '@/server/keeping/acts';
+import { bulksOf, startBulk, stopBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
+import { eraseReaders } from '@/server/keeping/erase';
+import { totalsOf } from '@/server/readers/readers';
+import { suppressedAmong } from '@/server/readers/suppressed';
+import { tablePage } from '@/server/readers/table';
+import { leave } from '@/server/sending/leave';
+import { startLetter } from '@/server/sending/start';
+import { MINUTE, TestWorld } from './world';
+
+let world: TestWorld;
+let newsletter: Awaited<ReturnType<TestWorld['newsletter']>>;
+const WRITER = { name: 'Ottoline Vance' };
+const BY = { actor: 'member' as const, name: 'Ottoline Vance' };
+const VOUCHED = { how: 'vouched' as const, said: 'They wrote their addresses on a card at the reading in May.' };
+beforeEach(async () => {
+  world = await TestWorld.open();
+  newsletter = await world.newsletter();
+});
+afterEach(() => world.close());
+
+const people = (n: number) =>
+  world.readers(
+    newsletter,
+    Array.from({ length: n }, (_, k) => `r${k}@heronmail.example`),
+  );
+const begin = (act: BulkAct, what: BulkWhat, whom: Whom) => startBulk(world.ctx, newsletter, WRITER, { act, what, whom });
+const all = { condition: EVERYONE, find: '' };
+const bulk = async (id: string) => (await bulksOf(world.ctx, newsletter)).find((one) => one.id === id)!;
+const tagged = async (tag: string) =>
+  (await world.ctx.db.selectFrom('reader_tags').select('reader_id').where('tag', '=', tag).execute()).length;
+const anotherList = async () => {
+  const id = newId();
+  await world.ctx.db
+    .insertInto('lists')
+    .values({
+      id,
+      newsletter_id: newsletter.id,
+      name: 'Field notes',
+      public_name: 'Field notes',
+      position: 1,
+      created_at: world.clock.now(),
+    })
+    .execute();
+  return id;
+};
+const stateOn = async (reader: string, list: string) =>
+  (
+    await world.ctx.db
+      .selectFrom('memberships')
+      .select('state')
+      .where('reader_id', '=', reader)
+      .where('list_id', '=', list)
+      .executeTakeFirst()
+  )?.state;
+const ledger = async (reader: string) =>
+  world.ctx.db
+    .selectFrom('consents')
+    .select(['act', 'state', 'actor', 'actor_name', 'wording'])
+    .where('reader_id', '=', reader)
+    .orderBy('id')
+    .execute();
+
+describe('an act on many readers', () => {
+  it('is done for whom it was meant when it began, says how far it is, and is taken back', async () => {
+    const ids = await people(12);
+    const { id } = await begin('tag', { tag: 'Reef' }, { condition: EVERYONE, find: 'r1' });
+    await world.work();
+    expect(await bulk(id)).toMatchObject({ state: 'done', people: 3, done: 3, changed: 3, undo: true, by: 'Ottoline Vance' });
+    await world.ctx.db
+      .insertInto('reader_tags')
+      .values({ reader_id: ids[5]!, newsletter_id: newsletter.id, tag: 'Reef', at: world.clock.now() })
+      .execute();
+    const again = await begin('tag', { tag: 'Reef' }, all);
+    await world.work();
+    expect(await bulk(again.id)).toMatchObject({ people: 12, done: 12, changed: 8 });
+    await undoBulk(world.ctx, newsletter, again.id);
+    await undoBulk(world.ctx, newsletter, again.id);
+    await world.work();
+    // Those who had it before keep it.
+    expect([await bulk(again.id), await tagged('Reef')]).toMatchObject([{ state: 'undone', changed: 0, undo: false }, 4]);
+  });
+
+  it('goes on where it stood after a crash, and two workers do nobody twice', async () => {
+    await people(40);
+    const { id } = await begin('suppress', {}, all);
+    // As if portions were of ten.
+    const ten = async () =>
+      inTransaction(world.ctx.db, async (trx) => {
+        const rows = await trx
+          .selectFrom('bulk_people')
+          .select('reader_id')
+          .where('act_id', '=', id)
+          .where('changed', 'is', null)
+          .limit(10)
+          .execute();
+        const ids = rows.map((row) => row.reader_id);
+        await suppressReaders(world.ctx, trx, newsletter, ids, BY);
+        await sql`update bulk_people set changed = true where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(trx);
+        await sql`update bulk_acts set done = done + 10, changed = changed + 10 where id = ${id}`.execute(trx);
+      });
+    await sql`insert into bulk_people (act_id, reader_id) select ${id}, id from readers`.execute(world.ctx.db);
+    await sql`update bulk_acts set people = 40, state = 'working' where id = ${id}`.execute(world.ctx.db);
+    await ten();
+    // A portion that dies before its commit leaves nothing.
+    await expect(
+      world.ctx.db.transaction().execute(async (trx) => {
+        await suppressReaders(
+          world.ctx,
+          trx,
+          newsletter,
+          (await trx.selectFrom('readers').select('id').execute()).map((row) => row.id),
+          BY,
+        );
+        throw new Error('killed');
+      }),
+    ).rejects.toThrow('killed');
+    await Promise.all([workBulk(world.ctx, id), workBulk(world.ctx, id), workBulk(world.ctx, id)]);
+    expect(await bulk(id)).toMatchObject({ state: 'done', people: 40, done: 40, changed: 40 });
+    const { rows } = await sql<{
+      n: number;
+    }>`select count(*)::int as n from consents where act = 'suppress' group by reader_id`.execute(world.ctx.db);
+    expect(rows).toEqual(Array.from({ length: 40 }, () => ({ n: 1 })));
+  });
+
+  it('is stopped where it stands, pressed twice, and by nobody else; what it did is taken back', async () => {
+    await people(5);
+    const { id } = await begin('suppress', {}, all);
+    const stranger = await world.newsletter('A stranger');
+    await stopBulk(world.ctx, stranger, id);
+    expect((await bulk(id)).state).toBe('waiting');
+    await stopBulk(world.ctx, newsletter, id);
+    await stopBulk(world.ctx, newsletter, id);
+    await world.work();
+    expect(await bulk(id)).toMatchObject({ state: 'stopped', people: null, done: 0, undo: false });
+    await expect(undoBulk(world.ctx, newsletter, id)).rejects.toMatchObject({ code: 'conflict' });
+    await expect(undoBulk(world.ctx, stranger, id)).rejects.toMatchObject({ code: 'not-found' });
+    const mine = await begin(
+      'suppress',
+      {},
+      { ids: (await tablePage(world.ctx, newsletter, { find: 'r0', condition: EVERYONE }, 'newest')).rows.map((row) => row.id) },
+    );
+    await world.work();
+    expect((await totalsOf(world.ctx, newsletter)).unreachable).toBe(1);
+    await undoBulk(world.ctx, newsletter, mine.id);
+    await world.work();
+    expect((await totalsOf(world.ctx, newsletter)).unreachable).toBe(0);
+  });
+
+  it.each<[string, unknown]>([
+    ['no people', { act: 'tag', what: { tag: 'a' }, whom: { ids: [] } }],
+    ['an empty tag', { act: 'tag', what: { tag: ' ' }, whom: all }],
+    ['a list of no id', { act: 'add', what: { listId: 'x', agreement: VOUCHED }, whom: all }],
+    ['a vouching in one word', { act: 'add', what: { listId: newId(), agreement: { how: 'vouched', said: 'yes' } }, whom: all }],
+    ['another act', { act: 'bless', what: {}, whom: all }],
+  ])('is refused with %s', async (_, raw) => {
+    await expect(startBulk(world.ctx, newsletter, WRITER, raw)).rejects.toMatchObject({ code: 'invalid' });
+  });
+
+  it('whose list or newsletter is not theirs does nothing', async () => {
+    await people(2);
+    const stranger = await world.newsletter('A stranger');
+    const theirs = await world.list(stranger);
+    const { id } = await begin('add', { listId: theirs, agreement: VOUCHED }, all);
+    await expect(workBulk(world.ctx, id)).rejects.toMatchObject({ code: 'not-found' });
+    expect((await sql`select 1 from memberships where list_id = ${theirs}`.execute(world.ctx.db)).rows).toEqual([]);
+    const other = await startBulk(world.ctx, stranger, WRITER, {
+      act: 'erase',
+      whom: {
+        ids: (await tablePage(world.ctx, newsletter, { find: '', condition: EVERYONE }, 'newest')).rows.map((row) => row.id),
+      },
+    });
+    await workBulk(world.ctx, other.id);
+    expect((await totalsOf(world.ctx, newsletter)).reading).toBe(2);
+  });
+});
+
+describe('putting people on a list by hand', () => {
+  it('has them read where the writer vouches, and keeps the words; else it asks them', async () => {
+    const [ada, bela] = await people(2);
+    const list = await anotherList();
+    const { db } = world.ctx;
+    expect(await addToList(world.ctx, db, newsletter, [ada!], { listId: list, agreement: VOUCHED, by: BY })).toEqual([ada]);
+    expect(
+      await addToList(world.ctx, db, newsletter, [ada!, bela!], { listId: list, agreement: { how: 'asked' }, by: BY }),
+    ).toEqual([bela]);
+    expect([await stateOn(ada!, list), await stateOn(bela!, list)]).toEqual(['reading', 'waiting']);
+    expect((await ledger(ada!)).at(-1)).toEqual({
+      act: 'add',
+      state: 'reading',
+      actor: 'member',
+      actor_name: 'Ottoline Vance',
+      wording: VOUCHED.said,
+    });
+    await world.work();
+    expect(world.mail.to('r0@heronmail.example')).toHaveLength(0);
+    const source = world.mail.to('r1@heronmail.example')[0]!.source.toString();
+    expect(source).toContain('thinks that you =');
+    expect(source).not.toContain('asked');
+    expect(await stateOn(bela!, list)).toBe('waiting');
+  });
+
+  it('brings nobody back who left by themselves or is suppressed, and whom a member took off again', async () => {
+    const [left, gone, taken] = await people(3);
+    const list = await world.list(newsletter);
+    const { db } = world.ctx;
+    await leave(world.ctx, leaveToken({ readerId: left!, delivery: null }, 'leave', world.ctx.config.keys), {
+      network: '198.51.100.1',
+      agent: 'A browser',
+    } as never);
+    await suppressReaders(world.ctx, db, newsletter, [gone!], BY);
+    await takeOffList(world.ctx, db, newsletter, [gone!, taken!], { listId: list, by: BY });
+    expect(
+      await addToList(world.ctx, db, newsletter, [left!, gone!, taken!], { listId: list, agreement: VOUCHED, by: BY }),
+    ).toEqual([taken]);
+    expect([await stateOn(left!, list), await stateOn(gone!, list), await stateOn(taken!, list)]).toEqual([
+      'left',
+      'left',
+      'reading',
+    ]);
+  });
+
+  it('taken back, it takes off whom it put there and who has not moved since', async () => {
+    const [ada, bela] = await people(2);
+    const list = await anotherList();
+    const { id } = await begin('add', { listId: list, agreement: VOUCHED }, all);
+    await world.work();
+    world.clock.advance(MINUTE);
+    await takeOffList(world.ctx, world.ctx.db, newsletter, [bela!], { listId: list, by: BY });
+    await undoBulk(world.ctx, newsletter, id);
+    await world.work();
+    expect([await stateOn(ada!, list), await stateOn(bela!, list), (await bulk(id)).state]).toEqual(['left', 'left', 'undone']);
+    const off = await begin('take off', { listId: await world.list(newsletter) }, all);
+    await world.work();
+    expect((await totalsOf(world.ctx, newsletter)).reading).toBe(0);
+    await undoBulk(world.ctx, newsletter, off.id);
+    await world.work();
+    expect((await totalsOf(world.ctx, newsletter)).reading).toBe(2);
+  });
+
+  it('taken off a list, they do not get what was queued for them by it', async () => {
+    const [ada] = await people(2);
+    const { senderId } = await world.sender(newsletter);
+    const letter = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, letter);
+    await takeOffList(world.ctx, world.ctx.db, newsletter, [ada!], { listId: await world.list(newsletter), by: BY });
+    await world.work();
+    expect([world.mail.to('r0@heronmail.example').length, world.mail.to('r1@heronmail.example').length]).toEqual([0, 1]);
+  });
+});
+
+describe('the record of consent', () => {
+  it('is only added to', async () => {
+    const [ada] = await people(1);
+    await takeOffList(world.ctx, world.ctx.db, newsletter, [ada!], { listId: await world.list(newsletter), by: BY });
+    await expect(sql`update consents set act = 'confirm'`.execute(world.ctx.db)).rejects.toThrow('only added to');
+    await expect(sql`delete from consents`.execute(world.ctx.db)).rejects.toThrow('only added to');
+    await expect(sql`delete from readers where id = ${ada}`.execute(world.ctx.db)).resolves.toBeDefined();
+    expect(await ledger(ada!)).toHaveLength(1);
+  });
+});
+
+describe('suppressing by hand', () => {
+  it('stops everything at once, and allowing again lifts that and nothing that a bounce ended', async () => {
+    const [ada, bela] = await people(2);
+    const { db } = world.ctx;
+    expect(await suppressReaders(world.ctx, db, newsletter, [ada!, ada!], BY)).toEqual([ada]);
+    expect(await suppressReaders(world.ctx, db, newsletter, [ada!], BY)).toEqual([]);
+    await sql`insert into suppressions (newsletter_id, address_key, reason, at) values (${newsletter.id}, 'r1@heronmail.example', 'hard bounce', now())`.execute(
+      db,
+    );
+    await sql`update readers set address_state = 'suppressed' where id = ${bela}`.execute(db);
+    expect(await allowReaders(world.ctx, db, newsletter, [ada!, bela!], BY)).toEqual([ada]);
+    expect(await totalsOf(world.ctx, newsletter)).toMatchObject({ reading: 1, unreachable: 1 });
+    expect((await ledger(ada!)).map((entry) => entry.act)).toEqual(['suppress', 'allow']);
+  });
+});
+
+describe('erasing readers', () => {
+  it('leaves letters’ figures, a record that leads to nobody, and a hash that no import gets past; nothing else names them', async () => {
+    const ids = await people(3);
+    const { db } = world.ctx;
+    const { senderId } = await world.sender(newsletter);
+    const letter = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, letter);
+    await world.work();
+    const waiting = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, waiting);
+    const [erased] = ids;
+    await db
+      .updateTable('readers')
+      .set({ first_name: 'Zebulon', name_key: 'zebulon', note: 'Zebulon is kind' })
+      .where('id', '=', erased!)
+      .execute();
+    await takeOffList(world.ctx, db, newsletter, [erased!], { listId: await world.list(newsletter), by: BY });
+    await sql`insert into reports (kind, to_local, received_at, bytes) values ('complaint', 'x', now(), convert_to('To: r0@heronmail.example', 'UTF8'))`.execute(
+      db,
+    );
+    await recount(world.ctx, newsletter);
+    expect(await inTransaction(db, (trx) => eraseReaders(world.ctx, trx, newsletter, [erased!, newId()], BY))).toEqual([erased]);
+    expect(await inTransaction(db, (trx) => eraseReaders(world.ctx, trx, newsletter, [erased!], BY))).toEqual([]);
+    await world.work();
+    expect(world.mail.to('r0@heronmail.example')).toHaveLength(1);
+
+    const names = ['r0@heronmail.example', 'zebulon', erased!];
+    const { rows: tables } = await sql<{ name: string }>`
+      select quote_ident(schemaname) || '.' || quote_ident(tablename) as name from pg_tables where schemaname in ('public', 'rehearsal', 'graphile_worker')`.execute(
+      db,
+    );
+    const found: string[] = [];
+    for (const { name } of tables) {
+      const { rows } = await sql<{ text: string }>`select t::text as text from ${sql.raw(name)} t`.execute(db);
+      // Bytes are written in hexadecimal there.
+      const readable = rows.map(({ text }) =>
+        text.replace(/\\\\x((?:[0-9a-f]{2})+)/g, (_, hex: string) => Buffer.from(hex, 'hex').toString('latin1')).toLowerCase(),
+      );
+      if (readable.some((text) => names.some((one) => text.includes(one)))) found.push(name);
+    }
+    // Brakes on how often an address is written to run out by themselves within a day.
+    expect(found.filter((name) => name !== 'public.rate_limits')).toEqual([]);
+
+    const { rows: proofs } = await sql<{
+      act: string;
+      actor_name: string;
+      reader_id: string;
+    }>`select act, actor_name, reader_id from consents order by id`.execute(db);
+    expect(proofs.map((row) => row.act)).toEqual(['take off', 'erase']);
+    expect(new Set(proofs.map((row) => row.reader_id)).size).toBe(1);
+    expect(await suppressedAmong(world.ctx, db, newsletter.id, ['r0@heronmail.example', 'r1@heronmail.example'])).toEqual(
+      new Map([['r0@heronmail.example', 'erased']]),
+    );
+    // The figures hold, and the nightly check finds nothing to mend.
+    expect(await totalsOf(world.ctx, newsletter)).toMatchObject({ reading: 2, left: 0 });
+    await sql`update newsletters set recounted_at = null`.execute(db);
+    const mended = await sql<{
+      n: number;
+    }>`select recount_people(${newsletter.id}) + recount_sources(${newsletter.id}) as n`.execute(db);
+    expect(mended.rows[0]!.n).toBe(0);
+  });
+
+  it('a key that was changed still knows whom it erased, and who comes by themselves is let in again', async () => {
+    const [ada] = await people(1);
+    const { db } = world.ctx;
+    await inTransaction(db, (trx) => eraseReaders(world.ctx, trx, newsletter, [ada!], BY));
+    const stranger = await world.newsletter('A stranger');
+    expect(await suppressedAmong(world.ctx, db, stranger.id, ['r0@heronmail.example'])).toEqual(new Map());
+    const visitor = { network: '198.51.100.7', agent: 'A browser' };
+    await world.signUps.join(await world.form(newsletter), { email: 'r0@heronmail.example' }, visitor);
+    await world.work();
+    const token = (await world.linkIn('r0@heronmail.example', '/e/confirm/')).split('/').at(-1)!;
+    await confirm(world.ctx, token, visitor);
+    expect(await suppressedAmong(world.ctx, db, newsletter.id, ['r0@heronmail.example'])).toEqual(new Map());
+    expect((await totalsOf(world.ctx, newsletter)).reading).toBe(1);
+  });
+});
