@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { sql } from 'kysely';
 import pg from 'pg';
 import pino from 'pino';
+import { conditionOf, readView } from '@/core/readers/view';
 import { deliveryToken, leaveToken } from '@/core/sending/token';
 import { newPostsOf } from '@/server/autosend/new-posts';
 import { systemClock } from '@/server/clock/clock';
@@ -22,7 +23,8 @@ import { queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { newslettersOf } from '@/server/newsletters/newsletters';
 import { publicRoutes } from '@/server/public/router';
-import { listsOf, readerProfile, readersPage, totalsOf } from '@/server/readers/readers';
+import { listsOf, readerProfile, totalsOf } from '@/server/readers/readers';
+import { facetsOf, howMany, tablePage } from '@/server/readers/table';
 import { domainsOf } from '@/server/senders/domains';
 import { sendersOf } from '@/server/senders/senders';
 import { letterOf, lettersOf } from '@/server/sending/views';
@@ -213,7 +215,16 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
   const letter = (await lettersOf(ctx, newsletter, 1))[0]!;
   const forms = await formsOf(ctx, newsletter);
   const form = forms[1]!;
-  const page = await readersPage(ctx, newsletter, {});
+  /** The readers' table as the address bar asks for it. */
+  const asked = (query: string) => {
+    const view = readView(Object.fromEntries(new URLSearchParams(query)));
+    return { whom: { find: view.find, condition: conditionOf(view) }, order: view.order };
+  };
+  const table = (query: string, before?: string) => {
+    const { whom, order } = asked(query);
+    return tablePage(ctx, newsletter, whom, order, before);
+  };
+  const page = await table('');
   const { rows: some } = await sql<{ id: string; sent_on: string; reader_id: string }>`
     select id, sent_on, reader_id from deliveries where letter_id = ${letter.id} and sent_on = (select sent_on from letters where id = ${letter.id}) limit 1`.execute(
     db,
@@ -244,15 +255,46 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
     Today: () => today(ctx, newsletter),
     Letters: () => lettersOf(ctx, newsletter),
     'a letter to 800,000': () => letterOf(ctx, newsletter, letter.id),
-    Readers: () => Promise.all([readersPage(ctx, newsletter, {}), totalsOf(ctx, newsletter)]),
-    'Readers, a later page': () => readersPage(ctx, newsletter, { before: page.next! }),
-    'Readers, waiting': () => readersPage(ctx, newsletter, { state: 'waiting' }),
-    'Readers, unreachable': () => readersPage(ctx, newsletter, { state: 'bouncing' }),
-    'Readers, “sunniva44”': () => readersPage(ctx, newsletter, { find: 'sunniva44' }),
-    'Readers, “mara”': () => readersPage(ctx, newsletter, { find: 'mara' }),
-    'Readers, “d17.sm”': () => readersPage(ctx, newsletter, { find: 'd17.sm' }),
-    'Readers, “zq”': () => readersPage(ctx, newsletter, { find: 'zq' }),
-    'Readers, “nobodyhere”': () => readersPage(ctx, newsletter, { find: 'nobodyhere' }),
+    Readers: () => Promise.all([table(''), totalsOf(ctx, newsletter), facetsOf(ctx, newsletter)]),
+    'Readers, a later page': () => table('', page.next!),
+    ...Object.fromEntries(
+      [
+        'state=waiting',
+        'state=unreachable',
+        'q=sunniva44',
+        'q=mara',
+        'q=d17.sm',
+        'q=zq',
+        'q=nobodyhere',
+        'tag=tag3',
+        `list=${letter.audience.to.flatMap((part) => (part.kind === 'list' ? [part.id] : []))[0]}`,
+        'source=site17.example',
+        'order=oldest',
+        'order=address',
+        'order=coldest',
+        `where=${JSON.stringify({ kind: 'of the last', last: 8, what: 'read', most: 0 })}`,
+      ].map((query) => [`Readers, ${query.slice(0, 40)}`, () => table(query)]),
+    ),
+    'how many, five rules': () =>
+      howMany(ctx, newsletter, {
+        find: '',
+        condition: {
+          kind: 'all',
+          of: [
+            { kind: 'standing', is: ['reading'] },
+            { kind: 'of the last', last: 8, what: 'read', most: 2 },
+            { kind: 'none', of: [{ kind: 'tag', tag: 'tag3' }] },
+            {
+              kind: 'any',
+              of: [
+                { kind: 'came by', what: 'source', is: 'direct' },
+                { kind: 'came by', what: 'placement', is: 'panel' },
+              ],
+            },
+            { kind: 'came within', days: 400 },
+          ],
+        },
+      }),
     'a reader': () => readerProfile(ctx, newsletter, copy.reader_id),
     Forms: () => formsOf(ctx, newsletter),
     'a form': async () => {

@@ -2,6 +2,7 @@ import { sql } from 'kysely';
 import { formCodes } from '@/core/forms/codes';
 import { type FormDefinition, startingForm } from '@/core/forms/definition';
 import { FIRST_NAME_FIELD } from '@/core/forms/fields';
+import type { Condition } from '@/core/readers/condition';
 import { zoneFile } from '@/core/senders/zone-file';
 import { bind, type Layout } from '@/core/writing/document';
 import { renderHtml, takeLinks } from '@/core/writing/render';
@@ -12,6 +13,8 @@ import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { createForm, formOf, publishForm, saveDraft } from '@/server/forms/forms';
 import { newId } from '@/server/ids';
+import { keepSegment, measureSegments } from '@/server/readers/segments';
+import { warmReaders } from '@/server/readers/warming';
 import { openRuntime } from '@/server/runtime';
 import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
 import { createNewsletter } from '@/server/site/founding';
@@ -240,6 +243,40 @@ async function changedMailHost(
   await checkDomain(ctx, ids.domain);
 }
 
+const SEGMENTS: [name: string, condition: Condition][] = [
+  [
+    'Cold for half a year',
+    {
+      kind: 'all',
+      of: [
+        { kind: 'standing', is: ['reading'] },
+        { kind: 'none', of: [{ kind: 'read within', days: 180 }] },
+        { kind: 'of the last', last: 8, what: 'read', most: 0 },
+      ],
+    },
+  ],
+  [
+    'Read everything',
+    {
+      kind: 'all',
+      of: [
+        { kind: 'standing', is: ['reading'] },
+        { kind: 'of the last', last: 8, what: 'read', least: 8 },
+      ],
+    },
+  ],
+  [
+    'Came with the guest letter',
+    {
+      kind: 'all',
+      of: [
+        { kind: 'standing', is: ['reading'] },
+        { kind: 'came by', what: 'source', is: 'tidelines-weekly' },
+      ],
+    },
+  ],
+];
+
 async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { below: string }, outside: Outside): Promise<void> {
   const now = ctx.clock.now();
   const rows = generate(now, ZONE, ids, outside.blog);
@@ -329,9 +366,15 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
       db,
     );
   });
+  // What the form under the articles gives whoever confirms.
+  await sql`insert into reader_tags (reader_id, newsletter_id, tag, at) select id, newsletter_id, 'from an article', created_at from readers
+    where newsletter_id = ${newsletter.id} and source_form_id = ${ids.forms.article} and confirmed`.execute(ctx.db);
   await changedMailHost(ctx, newsletter, ids, outside, rows.letters);
   await blog(ctx, newsletter, ids, rows.posts, outside);
   await sql`select recount_recent(${newsletter.id}::uuid)`.execute(ctx.db);
+  await warmReaders(ctx, newsletter.id);
+  for (const [name, condition] of SEGMENTS) await keepSegment(ctx, newsletter, null, { name, condition });
+  await measureSegments(ctx, newsletter.id);
   await sql`analyze`.execute(ctx.db);
 }
 

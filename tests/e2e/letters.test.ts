@@ -101,9 +101,12 @@ describe('from a post on a blog to a letter in an inbox', () => {
 
     await section('Readers');
     await until(desk, /1 person reads[\s\S]*1 left[\s\S]*1 address cannot be reached/);
-    await desk.getByRole('combobox', { name: 'State' }).selectOption('bouncing');
-    await desk.waitForURL(/state=bouncing/);
-    await desk.getByText('no such mailbox').waitFor();
+    await desk.getByRole('link', { name: /^Cannot be reached/ }).click();
+    await desk.waitForURL(/state=unreachable/);
+    await desk
+      .getByRole('row', { name: /gone-ilse/ })
+      .getByText('suppressed')
+      .waitFor();
     await section('Letters');
     await desk.getByRole('link', { name: POST }).click();
     await desk.getByRole('heading', { level: 1, name: POST }).waitFor();

@@ -19,6 +19,10 @@ beforeAll(async () => {
 });
 afterAll(() => world?.close());
 
+/** What was made has the focus, so that whoever hears the page stands where it stands. */
+const focused = (words: string) =>
+  expect.poll(() => desk.evaluate(() => (document.activeElement as HTMLElement).innerText.slice(0, 2_000))).toContain(words);
+
 describe('from nothing to a newsletter that may send', () => {
   it('a writer opens an account and confirms it from the mail', async () => {
     await desk.goto(world.at('web', '/sign-up'));
@@ -76,6 +80,7 @@ describe('from nothing to a newsletter that may send', () => {
     await world.post('dnsPage', '/zones/glasswort.example/add', { host: '@', type: 'MX', value: '10 mx.postbird.example' });
     await add('Ottoline Vance', 'letters@glasswort.example');
     await desk.getByText('Awaiting click').waitFor();
+    await focused('letters@glasswort.example');
     await world.advance(2);
     const proof = await world.letter('letters@glasswort.example', 'Confirm letters@glasswort.example');
     const opened = await world.click(writer, proof, 'Yes, it is mine');
@@ -90,6 +95,7 @@ describe('from nothing to a newsletter that may send', () => {
     await desk.getByLabel('Domain', { exact: true }).fill('https://glasswort.example/');
     await desk.getByRole('button', { name: 'Add domain' }).click();
     await headline('0 of 4 records');
+    await focused('0 of 4 records');
     const value = async (purpose: string) =>
       (await desk.locator(`tr[data-purpose="${purpose}"] [data-value]`).textContent())?.trim() ?? '';
     const host = async (purpose: string) =>
@@ -201,6 +207,7 @@ describe('from nothing to a newsletter that may send', () => {
     await desk.getByLabel('Address', { exact: true }).fill('mara@kestrel.example');
     await desk.getByRole('button', { name: 'Send an invitation' }).click();
     await desk.getByText('mara@kestrel.example').first().waitFor();
+    await focused('mara@kestrel.example');
     const mail = await world.letter('mara@kestrel.example', 'An invitation to Glasswort Letters');
     const wrong = await world.click(writer, mail, 'Accept the invitation');
     await wrong.getByText('It is for mara@kestrel.example').waitFor();

@@ -8,6 +8,7 @@ import { confirm } from '@/server/forms/confirm';
 import { newId } from '@/server/ids';
 import { recount } from '@/server/jobs/tick';
 import { addToList, allowReaders, suppressReaders, takeOffList } from '@/server/keeping/acts';
+import { addPerson } from '@/server/keeping/adding';
 import { bulksOf, startBulk, stopBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
 import { eraseReaders } from '@/server/keeping/erase';
 import { totalsOf } from '@/server/readers/readers';
@@ -160,6 +161,8 @@ describe('an act on many readers', () => {
     ['no people', { act: 'tag', what: { tag: 'a' }, whom: { ids: [] } }],
     ['an empty tag', { act: 'tag', what: { tag: ' ' }, whom: all }],
     ['a list of no id', { act: 'add', what: { listId: 'x', agreement: VOUCHED }, whom: all }],
+    ['a vouching without a word', { act: 'add', what: { listId: newId(), agreement: { how: 'vouched', said: '' } }, whom: all }],
+    ['a vouching of nothing at all', { act: 'add', what: { listId: newId(), agreement: { how: 'vouched' } }, whom: all }],
     ['a vouching in one word', { act: 'add', what: { listId: newId(), agreement: { how: 'vouched', said: 'yes' } }, whom: all }],
     ['another act', { act: 'bless', what: {}, whom: all }],
   ])('is refused with %s', async (_, raw) => {
@@ -266,6 +269,50 @@ describe('the record of consent', () => {
     await expect(sql`delete from consents`.execute(world.ctx.db)).rejects.toThrow('only added to');
     await expect(sql`delete from readers where id = ${ada}`.execute(world.ctx.db)).resolves.toBeDefined();
     expect(await ledger(ada!)).toHaveLength(1);
+  });
+});
+
+describe('adding one person', () => {
+  const add = async (more: object) =>
+    addPerson(world.ctx, newsletter, WRITER, {
+      address: ' Ada@Heronmail.example ',
+      listId: await world.list(newsletter),
+      how: 'asked',
+      ...more,
+    });
+  it('asks them, or takes the writer at their word, which is kept', async () => {
+    const { id } = await add({ firstName: 'Ada' });
+    expect([await stateOn(id, await world.list(newsletter)), (await ledger(id)).map((entry) => entry.act)]).toEqual([
+      'waiting',
+      ['add'],
+    ]);
+    await world.work();
+    expect(world.mail.to('Ada@heronmail.example')).toHaveLength(1);
+    const other = await add({ address: 'bela@heronmail.example', how: 'vouched', said: VOUCHED.said });
+    expect([await stateOn(other.id, await world.list(newsletter)), (await ledger(other.id))[0]!.wording]).toEqual([
+      'reading',
+      VOUCHED.said,
+    ]);
+  });
+  it.each<[string, object, string]>([
+    ['what is no address', { address: 'ada' }, 'does not look like an email address'],
+    ['vouching without a word', { how: 'vouched', said: '  ' }, 'Say in a sentence'],
+    ['a list of somebody else', { listId: newId() }, 'no such list'],
+  ])('refuses %s, and keeps nothing', async (_, more, sentence) => {
+    await expect(add(more)).rejects.toMatchObject({ sentence: expect.stringContaining(sentence) });
+    expect((await sql`select 1 from readers`.execute(world.ctx.db)).rows).toEqual([]);
+  });
+  it('refuses who is on the list, who left it, and who may not be written to', async () => {
+    const [ada] = await people(1);
+    const again = () => add({ address: 'R0@heronmail.example' });
+    await expect(again()).rejects.toMatchObject({ code: 'conflict' });
+    await leave(world.ctx, leaveToken({ readerId: ada!, delivery: null }, 'leave', world.ctx.config.keys), {
+      network: '198.51.100.1',
+      agent: 'A browser',
+    });
+    await expect(again()).rejects.toMatchObject({ sentence: expect.stringContaining('comes back only by their own act') });
+    await inTransaction(world.ctx.db, (trx) => eraseReaders(world.ctx, trx, newsletter, [ada!], BY));
+    await expect(again()).rejects.toMatchObject({ sentence: expect.stringContaining('erased at their wish') });
   });
 });
 

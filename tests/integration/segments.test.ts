@@ -396,11 +396,11 @@ describe('a saved segment', () => {
     const { id } = await keepSegment(world.ctx, newsletter, null, { name: ' Keen ', condition: keen });
     expect(await whomItFits(world.ctx, newsletter, keen)).toMatchObject({ people: 7, missing: [] });
     expect((await whomItFits(world.ctx, newsletter, keen)).samples).toHaveLength(5);
-    await measureSegments(world.ctx, newsletter);
+    await measureSegments(world.ctx, newsletter.id);
     world.clock.advance(DAY);
     await world.ctx.db.deleteFrom('reader_tags').where('reader_id', '=', ids[0]!).execute();
-    await measureSegments(world.ctx, newsletter);
-    await measureSegments(world.ctx, newsletter);
+    await measureSegments(world.ctx, newsletter.id);
+    await measureSegments(world.ctx, newsletter.id);
     expect(await segmentsOf(world.ctx, newsletter)).toMatchObject([
       { id, name: 'Keen', people: 6, sizes: [{ people: 7 }, { people: 6 }], missing: [], usedBy: [] },
     ]);

@@ -5,6 +5,7 @@ import { sql } from 'kysely';
 import sharp from 'sharp';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { newField } from '@/core/forms/fields';
+import { EVERYONE } from '@/core/readers/view';
 import { MarkBook } from '@/server/delivery/marks';
 import { archiveForm, createForm, formOf, publishForm, saveDraft } from '@/server/forms/forms';
 import { compareForms, insightOf } from '@/server/forms/insight';
@@ -16,8 +17,9 @@ import { housekeeping } from '@/server/jobs/tick';
 import { keepPicture } from '@/server/newsletters/media';
 import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
-import { listsOf, readersPage, totalsOf } from '@/server/readers/readers';
+import { listsOf, totalsOf } from '@/server/readers/readers';
 import { readersShown } from '@/server/readers/shown';
+import { tablePage } from '@/server/readers/table';
 import { MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -95,7 +97,7 @@ describe('a writer’s own try', () => {
     ]);
     // No owner is told, and nothing of it is counted anywhere.
     expect(await totalsOf(world.ctx, newsletter)).toMatchObject({ reading: 0, waiting: 0 });
-    expect((await readersPage(world.ctx, newsletter, {})).rows).toEqual([]);
+    expect((await tablePage(world.ctx, newsletter, { find: '', condition: EVERYONE }, 'newest')).rows).toEqual([]);
     expect((await listsOf(world.ctx, newsletter)).map((list) => list.reading)).toEqual([0]);
     expect(await find(world.ctx, newsletter, 'ottoline@')).toEqual([]);
     expect((await sourcesOf(world.ctx, newsletter, 28)).asked).toBe(0);

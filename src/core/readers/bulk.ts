@@ -15,16 +15,15 @@ export type Whom = { ids: string[] } | { condition: Condition; find: string };
 /** Picked one by one there are never more than were looked at. */
 export const MOST_PICKED = 5_000;
 
-export const agreementSchema = Joi.alternatives<Agreement>(
-  Joi.object({
-    how: Joi.string().valid('vouched').required(),
-    said: Joi.string().trim().min(10).max(1_000).required().label('Where and when they agreed').messages({
-      'string.min': 'Say in a sentence where and when they agreed: it stands in their record.',
-      'string.empty': 'Say in a sentence where and when they agreed: it stands in their record.',
-    }),
-  }),
-  Joi.object({ how: Joi.string().valid('asked').required() }),
-);
+const SAY = 'Say in a sentence where and when they agreed: it stands in their record.';
+const LEAST_SAID = 10;
+export const agreementSchema: Joi.Schema<Agreement> = Joi.object<{ how: Agreement['how']; said: string }>({
+  how: Joi.string().valid('vouched', 'asked').required(),
+  said: Joi.string().trim().allow('').max(1_000).default('').label('Where and when they agreed'),
+}).custom(({ how, said }: { how: Agreement['how']; said: string }, helpers) => {
+  if (how === 'asked') return { how };
+  return said.length < LEAST_SAID ? helpers.message({ custom: SAY }) : { how, said };
+});
 export const tagSchema = Joi.string()
   .trim()
   .min(1)

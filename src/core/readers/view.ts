@@ -1,5 +1,5 @@
 import Joi from 'joi';
-import { type Condition, conditionSchema, STANDINGS, type Standing } from './condition';
+import { type Condition, conditionSchema, type Leaf, STANDINGS, type Standing } from './condition';
 
 /** How the readers can stand in order. */
 export const ORDERS = ['newest', 'oldest', 'address', 'warmest', 'coldest'] as const;
@@ -73,7 +73,14 @@ export function writeView(view: View): URLSearchParams {
 
 /** Whom a view shows, besides the words that it looks for. */
 export function conditionOf(view: View): Condition {
-  const of: Condition[] = [];
+  const of = narrowedTo(view);
+  if (!isEveryone(view.where)) return of.length ? { kind: 'all', of: [...of, view.where] } : view.where;
+  return of.length === 1 ? of[0]! : { kind: 'all', of };
+}
+
+/** What a view is narrowed to, besides its sentence. */
+export function narrowedTo(view: View): Leaf[] {
+  const of: Leaf[] = [];
   if (view.state) of.push({ kind: 'standing', is: [view.state] });
   if (view.list) {
     // Of a list those who are on it: who reads it, or waits for it where one looks for who waits.
@@ -84,8 +91,7 @@ export function conditionOf(view: View): Condition {
   if (view.source) of.push({ kind: 'came by', what: 'source', is: view.source });
   if (view.form) of.push({ kind: 'came by', what: 'form', is: view.form });
   if (view.segment) of.push({ kind: 'segment', id: view.segment });
-  if (!isEveryone(view.where)) of.push(view.where);
-  return of.length === 1 ? of[0]! : { kind: 'all', of };
+  return of;
 }
 
 /** Does it narrow anything at all? */

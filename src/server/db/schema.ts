@@ -267,6 +267,7 @@ export type NewsletterTable = {
   alert_leaves: Generated<AlertWhen>;
   alerts_due_at: Date | null;
   hash_key: Buffer | null;
+  warmed_at: Date | null;
   recounted_at: Date | null;
   default_sender_id: string | null;
   encrypted_only: Generated<boolean>;

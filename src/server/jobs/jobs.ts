@@ -6,6 +6,8 @@ import type { Context } from '../context';
 import { remindWaiting } from '../forms/remind';
 import { workBulk } from '../keeping/bulk';
 import { tellOwnersDaily } from '../newsletters/alerts';
+import { measureSegments } from '../readers/segments';
+import { warmReaders } from '../readers/warming';
 import { checkDomain } from '../senders/domains';
 import { startLetter } from '../sending/start';
 import { eraseNewsletter } from '../site/removing';
@@ -19,7 +21,8 @@ export type JobName =
   | 'owner-summary'
   | 'remind'
   | 'erase-newsletter'
-  | 'bulk-act';
+  | 'bulk-act'
+  | 'warm-readers';
 
 /**
  * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
@@ -46,6 +49,11 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
     'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
     'bulk-act': async (payload) => workBulk(ctx, check(byId, payload).id),
+    'warm-readers': async (payload) => {
+      const { id } = check(byId, payload);
+      await warmReaders(ctx, id);
+      await measureSegments(ctx, id);
+    },
     remind: async () => {
       await remindWaiting(ctx);
     },

@@ -12,6 +12,9 @@ import { forgiveOld } from '../sending/mailboxes';
 import { giveUpStale } from '../sending/routing';
 import type { JobName } from './jobs';
 
+/** The warmth of a newsletter's readers, and the sizes of its segments, are worked out anew once an hour. */
+const WARM_EVERY_MS = 3_600_000;
+
 /** Puts a job on the queue. The key makes a second one replace the first while that waits; one locked by a dead worker does not stand in its way. */
 export type Enqueue = (name: JobName, payload: object, options: { jobKey: string }) => Promise<unknown>;
 
@@ -65,6 +68,17 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await due(
     'erase-newsletter',
     await ctx.db.selectFrom('newsletters').select('id').where('removed_at', 'is not', null).limit(10).execute(),
+  );
+  await due(
+    'warm-readers',
+    await ctx.db
+      .selectFrom('newsletters')
+      .select('id')
+      .where('removed_at', 'is', null)
+      .where((eb) => eb.or([eb('warmed_at', 'is', null), eb('warmed_at', '<=', new Date(now.getTime() - WARM_EVERY_MS))]))
+      .orderBy('warmed_at')
+      .limit(20)
+      .execute(),
   );
   await due(
     'bulk-act',

@@ -154,7 +154,9 @@ export async function whomItFits(ctx: Context, newsletter: Newsletter, raw: unkn
 }
 
 /** Counts every segment of a newsletter for its local day; a second time that day the later count holds. */
-export async function measureSegments(ctx: Context, newsletter: Pick<Newsletter, 'id' | 'time_zone'>): Promise<void> {
+export async function measureSegments(ctx: Context, newsletterId: string): Promise<void> {
+  const newsletter = await ctx.db.selectFrom('newsletters').selectAll().where('id', '=', newsletterId).executeTakeFirst();
+  if (!newsletter) return;
   const segments = await ctx.db
     .selectFrom('segments')
     .select(['id', 'condition'])
@@ -162,7 +164,7 @@ export async function measureSegments(ctx: Context, newsletter: Pick<Newsletter,
     .execute();
   const day = localDay(ctx.clock.now(), newsletter.time_zone);
   for (const { id, condition } of segments) {
-    const { people } = await whomItFits(ctx, newsletter as Newsletter, condition);
+    const { people } = await whomItFits(ctx, newsletter, condition);
     await sql`insert into segment_sizes (segment_id, day, people) select id, ${day}::date, ${people} from segments where id = ${id}
       on conflict (segment_id, day) do update set people = excluded.people`.execute(ctx.db);
   }

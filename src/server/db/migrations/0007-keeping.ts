@@ -4,7 +4,9 @@ import { type Kysely, sql } from 'kysely';
 export async function up(db: Kysely<unknown>): Promise<void> {
   await sql
     .raw(`
-alter table newsletters add hash_key bytea;          -- sealed: what addresses of erased readers are hashed with
+alter table newsletters
+  add hash_key bytea,                     -- sealed: what addresses of erased readers are hashed with
+  add warmed_at timestamptz;              -- when the warmth of its readers was last worked out
 alter table lists add description text not null default '', add public boolean not null default true, add archived_at timestamptz;
 
 alter table readers

@@ -1,0 +1,54 @@
+import { sql } from 'kysely';
+import { warmthOf } from '@/core/readers/warmth';
+import type { Context } from '../context';
+
+const AT_ONCE = 5_000;
+
+/**
+ * Works out anew how warm those readers of a newsletter are of whom something happened since that was last done, some thousand at a time; may end anywhere and
+ * be called again. Answers how many it looked at.
+ */
+export async function warmReaders(ctx: Context, newsletterId: string): Promise<number> {
+  const now = ctx.clock.now();
+  let [looked, after] = [0, '00000000-0000-0000-0000-000000000000'];
+  for (;;) {
+    const { rows } = await sql<{
+      id: string;
+      got: number;
+      read: string;
+      clicked: string;
+      hidden: string;
+      sent: Date | null;
+      warmth: number;
+    }>`
+      select id, letters_got as got, recent_read as read, recent_clicked as clicked, recent_hidden as hidden, last_sent_at as sent, warmth from readers
+      where newsletter_id = ${newsletterId} and id > ${after} and letters_got > 0
+        and (warmth_at is null or last_sent_at >= warmth_at or last_read_at >= warmth_at or last_clicked_at >= warmth_at or (warmth >= 0 and last_sent_at < ${new Date(now.getTime() - 180 * 86_400_000)}))
+      order by id limit ${AT_ONCE}`.execute(ctx.db);
+    if (rows.length === 0) break;
+    const warm = rows.map(
+      (row) =>
+        warmthOf(
+          {
+            got: row.got,
+            read: BigInt(row.read),
+            clicked: BigInt(row.clicked),
+            hidden: BigInt(row.hidden),
+            lastSentAt: row.sent,
+          },
+          now,
+        ) ?? -1,
+    );
+    // Locked in the order of all who change readers.
+    await ctx.db.transaction().execute(async (trx) => {
+      await sql`select 1 from readers where id = any(${rows.map((row) => row.id)}::uuid[]) order by id for update`.execute(trx);
+      await sql`update readers r set warmth = n.warmth, warmth_at = ${now} from unnest(${rows.map((row) => row.id)}::uuid[], ${warm}::int[]) as n(id, warmth) where r.id = n.id`.execute(
+        trx,
+      );
+    });
+    looked += rows.length;
+    after = rows.at(-1)!.id;
+  }
+  await ctx.db.updateTable('newsletters').set({ warmed_at: now }).where('id', '=', newsletterId).execute();
+  return looked;
+}
