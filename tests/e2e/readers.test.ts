@@ -123,7 +123,7 @@ describe('two hundred readers', () => {
     await section('Growth');
     await section('Readers');
     await desk
-      .getByRole('link', { name: /^Birds/ })
+      .getByRole('link', { name: /^birds/ })
       .filter({ hasText: '40' })
       .waitFor();
     await desk.getByRole('button', { name: 'Take it back' }).click();
@@ -166,5 +166,56 @@ describe('two hundred readers', () => {
     await desk.getByRole('button', { name: 'Add them' }).click();
     await desk.getByRole('alert').filter({ hasText: 'erased at their wish' }).waitFor();
     await desk.keyboard.press('Escape');
+  });
+
+  it('one is opened: changed in place, tagged, suppressed and allowed again, with each act told by whom', async () => {
+    await desk.getByRole('searchbox').fill('mara10');
+    await grid()
+      .getByRole('link', { name: /mara10@/ })
+      .click();
+    await desk.getByRole('heading', { level: 1, name: 'mara10@heronmail.example' }).waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByLabel('First name').fill('Mára');
+    await desk.getByLabel('Your note').fill('Met on the pier.');
+    await desk.getByRole('button', { name: 'Save' }).click();
+    await desk.getByText('Saved', { exact: true }).first().waitFor();
+    await desk.getByRole('button', { name: 'Add a tag' }).click();
+    await desk.getByLabel('Tag', { exact: true }).fill('Pier');
+    await desk.getByRole('button', { name: 'Add it' }).click();
+    await desk.getByRole('button', { name: 'Take off the tag pier' }).waitFor();
+    await desk.getByRole('button', { name: 'Suppress', exact: true }).click();
+    await desk.getByRole('dialog').getByRole('button', { name: 'Suppress', exact: true }).click();
+    await desk.getByText('This address is suppressed').waitFor();
+    await desk.getByText('Suppressed by Ottoline Vance').waitFor();
+    await desk.getByRole('button', { name: 'Allow again' }).click();
+    await desk.getByText('Allowed again by Ottoline Vance').waitFor();
+    await desk.reload();
+    expect(await desk.getByLabel('Your note').inputValue()).toBe('Met on the pier.');
+    const [file] = await Promise.all([desk.waitForEvent('download'), desk.getByRole('link', { name: 'as a file' }).click()]);
+    expect(file.suggestedFilename()).toMatch(/^reader-.*\.json$/);
+  });
+
+  it('are kept by lists, tags and fields, which say what needs them before they go', async () => {
+    await desk.getByRole('link', { name: 'Settings of this newsletter' }).click();
+    await desk.getByRole('navigation', { name: 'Settings' }).getByRole('link', { name: 'Lists, tags, fields' }).click();
+    await desk.getByRole('table', { name: 'Lists' }).waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByLabel('Name', { exact: true }).fill('Field notes');
+    await desk.getByRole('button', { name: 'Make it' }).click();
+    const row = desk.getByRole('row', { name: /Field notes/ });
+    await row.waitFor();
+    await row.getByRole('button', { name: 'Up' }).click();
+    await desk.getByRole('table', { name: 'Lists' }).getByRole('row').nth(1).getByText('Field notes').waitFor();
+    await desk.getByRole('button', { name: 'Delete Everyone' }).click();
+    await desk.getByRole('dialog').getByRole('button', { name: 'Delete', exact: true }).click();
+    await desk.getByRole('alert').filter({ hasText: 'is needed by the form' }).waitFor();
+    await desk.keyboard.press('Escape');
+    await desk.getByRole('button', { name: 'Rename pier' }).click();
+    await desk.getByLabel('Tag', { exact: true }).fill('quay');
+    await desk.getByRole('button', { name: 'Rename it' }).click();
+    await desk.getByRole('row', { name: /quay/ }).waitFor();
+    await desk.getByRole('button', { name: 'Delete Field notes' }).click();
+    await desk.getByRole('dialog').getByRole('button', { name: 'Delete', exact: true }).click();
+    await row.waitFor({ state: 'detached' });
   });
 });

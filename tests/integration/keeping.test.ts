@@ -9,9 +9,10 @@ import { newId } from '@/server/ids';
 import { recount } from '@/server/jobs/tick';
 import { addToList, allowReaders, suppressReaders, takeOffList } from '@/server/keeping/acts';
 import { addPerson } from '@/server/keeping/adding';
-import { bulksOf, startBulk, stopBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
+import { bulksOf, onReader, startBulk, stopBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
 import { eraseReaders } from '@/server/keeping/erase';
-import { totalsOf } from '@/server/readers/readers';
+import { changeReader, dataOf, resendConfirmation } from '@/server/keeping/profile';
+import { readerProfile, totalsOf } from '@/server/readers/readers';
 import { suppressedAmong } from '@/server/readers/suppressed';
 import { tablePage } from '@/server/readers/table';
 import { leave } from '@/server/sending/leave';
@@ -74,21 +75,21 @@ const ledger = async (reader: string) =>
 describe('an act on many readers', () => {
   it('is done for whom it was meant when it began, says how far it is, and is taken back', async () => {
     const ids = await people(12);
-    const { id } = await begin('tag', { tag: 'Reef' }, { condition: EVERYONE, find: 'r1' });
+    const { id } = await begin('tag', { tag: 'reef' }, { condition: EVERYONE, find: 'r1' });
     await world.work();
     expect(await bulk(id)).toMatchObject({ state: 'done', people: 3, done: 3, changed: 3, undo: true, by: 'Ottoline Vance' });
     await world.ctx.db
       .insertInto('reader_tags')
-      .values({ reader_id: ids[5]!, newsletter_id: newsletter.id, tag: 'Reef', at: world.clock.now() })
+      .values({ reader_id: ids[5]!, newsletter_id: newsletter.id, tag: 'reef', at: world.clock.now() })
       .execute();
-    const again = await begin('tag', { tag: 'Reef' }, all);
+    const again = await begin('tag', { tag: 'reef' }, all);
     await world.work();
     expect(await bulk(again.id)).toMatchObject({ people: 12, done: 12, changed: 8 });
     await undoBulk(world.ctx, newsletter, again.id);
     await undoBulk(world.ctx, newsletter, again.id);
     await world.work();
     // Those who had it before keep it.
-    expect([await bulk(again.id), await tagged('Reef')]).toMatchObject([{ state: 'undone', changed: 0, undo: false }, 4]);
+    expect([await bulk(again.id), await tagged('reef')]).toMatchObject([{ state: 'undone', changed: 0, undo: false }, 4]);
   });
 
   it('goes on where it stood after a crash, and two workers do nobody twice', async () => {
@@ -407,5 +408,111 @@ describe('erasing readers', () => {
     await confirm(world.ctx, token, visitor);
     expect(await suppressedAmong(world.ctx, db, newsletter.id, ['r0@heronmail.example'])).toEqual(new Map());
     expect((await totalsOf(world.ctx, newsletter)).reading).toBe(1);
+  });
+});
+
+describe('one reader', () => {
+  it('is changed where they stand: name, note and answers by their kinds, each fault at its field', async () => {
+    const [ada] = await people(1);
+    const { db } = world.ctx;
+    const fields: Record<string, string> = {};
+    for (const [key, kind, options] of [
+      ['depth', 'number', []],
+      ['likes', 'several choices', ['squid', 'lamp']],
+    ] as const) {
+      const id = newId();
+      fields[key] = `field ${id}`;
+      await db
+        .insertInto('fields')
+        .values({
+          id,
+          newsletter_id: newsletter.id,
+          key,
+          label: key,
+          kind,
+          options: JSON.stringify(options),
+          created_at: world.clock.now(),
+        })
+        .execute();
+    }
+    const change = (raw: Record<string, string>) =>
+      changeReader(world.ctx, newsletter, ada!, { firstName: 'Zoë', note: 'Kind', ...raw });
+    await change({ [fields.depth!]: '600,5', [fields.likes!]: 'squid\nlamp' });
+    const profile = async () => readerProfile(world.ctx, newsletter, ada!);
+    expect(await profile()).toMatchObject({
+      firstName: 'Zoë',
+      note: 'Kind',
+      answers: [{ value: 600.5 }, { value: ['squid', 'lamp'] }],
+    });
+    await expect(change({ [fields.depth!]: 'deep', [fields.likes!]: 'whale' })).rejects.toMatchObject({
+      value: { fields: { [fields.depth!]: 'Please type a number.', [fields.likes!]: 'Please choose one of these.' } },
+    });
+    expect((await profile()).answers[0]!.value).toBe(600.5);
+    await change({ firstName: '', [fields.depth!]: '' });
+    expect(await profile()).toMatchObject({ firstName: null, answers: [{ value: null }, { value: ['squid', 'lamp'] }] });
+    await expect(changeReader(world.ctx, await world.newsletter('A stranger'), ada!, {})).rejects.toMatchObject({
+      code: 'not-found',
+    });
+  });
+
+  it('is tagged, put on lists, suppressed and erased, or it is said why not, by nobody but their own newsletter', async () => {
+    const [ada] = await people(1);
+    const list = await anotherList();
+    const act = (kind: string, raw = {}) => onReader(world.ctx, newsletter, WRITER, ada!, kind, raw);
+    await act('tag', { tag: 'reef' });
+    await expect(act('tag', { tag: 'reef' })).rejects.toMatchObject({ sentence: 'They have this tag already.' });
+    await act('add', { listId: list, how: 'vouched', said: VOUCHED.said });
+    await expect(act('add', { listId: list, how: 'asked' })).rejects.toMatchObject({ code: 'conflict' });
+    await act('take off', { listId: list });
+    await expect(act('allow')).rejects.toMatchObject({ code: 'conflict' });
+    await act('suppress');
+    await act('allow');
+    await expect(act('bless')).rejects.toMatchObject({ code: 'invalid' });
+    await expect(onReader(world.ctx, await world.newsletter('A stranger'), WRITER, ada!, 'erase', {})).rejects.toMatchObject({
+      code: 'not-found',
+    });
+    const told = (await readerProfile(world.ctx, newsletter, ada!)).history.map((entry) => entry.text);
+    for (const text of [
+      'Allowed again by Ottoline Vance',
+      'Suppressed by Ottoline Vance',
+      'Taken off Field notes by Ottoline Vance',
+      'Put on Field notes by Ottoline Vance',
+    ])
+      expect(told).toContain(text);
+    await act('erase');
+    await expect(readerProfile(world.ctx, newsletter, ada!)).rejects.toMatchObject({ code: 'not-found' });
+  });
+
+  it('who waits is asked again, three times a day at most; who does not, is not', async () => {
+    const [ada] = await people(1);
+    const again = (id: string) => resendConfirmation(world.ctx, newsletter, id);
+    await expect(again(ada!)).rejects.toMatchObject({ sentence: 'They are not waiting for a confirmation.' });
+    const { id } = await addPerson(world.ctx, newsletter, WRITER, {
+      address: 'bela@heronmail.example',
+      listId: await world.list(newsletter),
+      how: 'asked',
+    });
+    await again(id);
+    await again(id);
+    await expect(again(id)).rejects.toMatchObject({ sentence: expect.stringContaining('three confirmation letters today') });
+    await world.work();
+    expect(world.mail.to('bela@heronmail.example')).toHaveLength(3);
+  });
+
+  it('has all that is kept of them as data', async () => {
+    const [ada] = await people(1);
+    const { senderId } = await world.sender(newsletter);
+    await startLetter(world.ctx, await world.letter(newsletter, senderId));
+    await world.work();
+    await onReader(world.ctx, newsletter, WRITER, ada!, 'tag', { tag: 'reef' });
+    const data = JSON.parse(JSON.stringify(await dataOf(world.ctx, newsletter, ada!)));
+    expect(data).toMatchObject({
+      newsletter: 'Lanternfish Letters',
+      reader: { address: 'r0@heronmail.example', letters_got: 1 },
+      lists: [{ state: 'reading' }],
+      tags: [{ tag: 'reef' }],
+      letters: [{ state: 'delivered', subject: 'Why the anglerfish waits' }],
+    });
+    await expect(dataOf(world.ctx, await world.newsletter('A stranger'), ada!)).rejects.toMatchObject({ code: 'not-found' });
   });
 });

@@ -24,8 +24,10 @@ export const agreementSchema: Joi.Schema<Agreement> = Joi.object<{ how: Agreemen
   if (how === 'asked') return { how };
   return said.length < LEAST_SAID ? helpers.message({ custom: SAY }) : { how, said };
 });
+/** Small letters only, as forms give them: “Reef” and “reef” are one. */
 export const tagSchema = Joi.string()
   .trim()
+  .lowercase()
   .min(1)
   .max(60)
   .pattern(/[\u0000-\u001f]/, { invert: true })

@@ -11,7 +11,7 @@ export type Heat = {
 };
 
 /** So many letters back count. */
-const LETTERS = 24;
+export const LETTERS = 24;
 /** Of so many letters back each counts half as much as the newest. */
 const HALF = 6;
 /** What a letter was worth to them: a followed link is sure, an opening nearly. */

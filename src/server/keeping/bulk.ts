@@ -36,10 +36,11 @@ export type Bulk = {
   undo: boolean;
 };
 
+const actSchema = Joi.string<BulkAct>()
+  .valid(...BULK_ACTS)
+  .required();
 const schema = Joi.object<{ act: BulkAct; what: unknown; whom: Whom }>({
-  act: Joi.string()
-    .valid(...BULK_ACTS)
-    .required(),
+  act: actSchema,
   whom: whomSchema.required(),
   what: Joi.object().unknown().default({}),
 });
@@ -83,6 +84,45 @@ export async function startBulk(
     .execute();
   return { id };
 }
+
+/**
+ * Does one of the acts, or lifts what an earlier one did ('allow'), to one reader and at once. Throws "invalid", "not-found", and "conflict" where nothing
+ * came of it: who left a list by themselves, or may not be written to, is not put on one.
+ */
+export async function onReader(
+  ctx: Context,
+  newsletter: Newsletter,
+  person: Pick<Person, 'name'>,
+  id: string,
+  kind: string,
+  raw: Record<string, unknown>,
+): Promise<void> {
+  const by: By = { actor: 'member', name: person.name };
+  const allowing = kind === 'allow';
+  const named = allowing ? 'suppress' : check(actSchema, kind);
+  const what = check(WHAT[named], 'how' in raw ? { ...raw, agreement: { how: raw.how, said: raw.said } } : raw);
+  const changed = await inTransaction(ctx.db, async (trx) => {
+    const there = await trx
+      .selectFrom('readers')
+      .select('id')
+      .where('id', '=', id)
+      .where('newsletter_id', '=', newsletter.id)
+      .executeTakeFirst();
+    if (!there) throw new Fault('not-found', 'There is no such reader.');
+    return allowing ? allowReaders(ctx, trx, newsletter, [id], by) : act(ctx, trx, newsletter, named, what, [id], by);
+  });
+  if (changed.length === 0) throw new Fault('conflict', NOTHING[allowing ? 'allow' : named]);
+}
+
+const NOTHING: Record<BulkAct | 'allow', string> = {
+  tag: 'They have this tag already.',
+  untag: 'They do not have this tag.',
+  add: 'They are on this list already, left it themselves, or their address is suppressed. Whoever left comes back only by their own act.',
+  'take off': 'They are not on this list.',
+  suppress: 'Their address is suppressed already.',
+  erase: 'There is no such reader.',
+  allow: 'Only what a member suppressed by hand can be allowed again by hand.',
+};
 
 /** The acts of the last days, the newest first. */
 export async function bulksOf(ctx: Context, newsletter: Newsletter): Promise<Bulk[]> {

@@ -1,8 +1,10 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
-import type { Answer } from '@/core/forms/fields';
+import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
-import type { ReaderState } from '@/core/readers/state';
+import { lowest } from '@/core/readers/condition';
+import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@/core/readers/state';
+import { LETTERS } from '@/core/readers/warmth';
 import type { Context, Newsletter } from '../context';
 
 export type ReaderRow = {
@@ -39,9 +41,16 @@ export type ReaderProfile = ReaderRow & {
     placement: string | null;
     version: string | null;
   };
-  answers: { label: string; value: Answer }[];
+  answers: { id: string; label: string; kind: FieldKind; options: string[]; value: Answer }[];
   tags: string[];
-  lists: { name: string; state: ReaderState; since: Date }[];
+  lists: { id: string; name: string; state: ReaderState; since: Date }[];
+  note: string;
+  standing: 'reading' | 'waiting' | 'left' | 'unreachable' | 'none';
+  /** May a member lift what suppressed them? */
+  suppressedBy: SuppressionReason | null;
+  /** Their letters: how many they got, and of the last two dozen how many they read, followed links of, and only a machine opened. */
+  letters: { got: number; last: number; read: number; clicked: number; hidden: number };
+  warmth: number | null;
   history: { at: Date; text: string; detail: string | null }[];
 };
 
@@ -59,15 +68,25 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
   const lists = await ctx.db
     .selectFrom('memberships as m')
     .innerJoin('lists', 'lists.id', 'm.list_id')
-    .select(['lists.name', 'm.state', 'm.since'])
+    .select(['lists.id', 'lists.name', 'm.state', 'm.since'])
     .where('m.reader_id', '=', reader.id)
     .orderBy('lists.position')
     .execute();
   const consents = await ctx.db
     .selectFrom('consents as c')
-    .innerJoin('lists', 'lists.id', 'c.list_id')
     .leftJoin('forms as f', 'f.id', 'c.form_id')
-    .select(['c.at', 'c.act', 'c.state', 'c.page', 'c.wording', 'c.network', 'lists.name as list', 'f.name as form'])
+    .select([
+      'c.at',
+      'c.act',
+      'c.state',
+      'c.page',
+      'c.wording',
+      'c.network',
+      'c.actor',
+      'c.actor_name',
+      'c.list_name as list',
+      'f.name as form',
+    ])
     .where('c.reader_id', '=', reader.id)
     .orderBy('c.at', 'desc')
     .limit(100)
@@ -81,6 +100,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
       'd.delivered_at',
       'd.due_at',
       'd.opened_at',
+      'd.opened_by_machine_at',
       'd.clicked_at',
       'd.response',
     ])
@@ -89,14 +109,22 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .limit(50)
     .execute();
   const answers = await ctx.db
-    .selectFrom('reader_answers as a')
-    .innerJoin('fields', 'fields.id', 'a.field_id')
-    .select(['fields.label', 'a.value'])
-    .where('a.reader_id', '=', reader.id)
+    .selectFrom('fields')
+    .leftJoin('reader_answers as a', (join) => join.onRef('a.field_id', '=', 'fields.id').on('a.reader_id', '=', reader.id))
+    .select(['fields.id', 'fields.label', 'fields.kind', 'fields.options', 'a.value'])
+    .where('fields.newsletter_id', '=', newsletter.id)
     .orderBy('fields.created_at')
     .orderBy('fields.key')
     .execute();
   const tags = await ctx.db.selectFrom('reader_tags').select('tag').where('reader_id', '=', reader.id).orderBy('tag').execute();
+  const suppressed = await ctx.db
+    .selectFrom('suppressions')
+    .select('reason')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('address_key', '=', reader.address_key)
+    .executeTakeFirst();
+  const last = Math.min(reader.letters_got, LETTERS);
+  const many = (bits: string) => (BigInt(bits) & lowest(last)).toString(2).replaceAll('0', '').length;
   const history = [
     ...consents.map((c) => ({
       at: c.at,
@@ -105,7 +133,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     })),
     ...deliveries.map((d) => ({
       at: d.delivered_at ?? d.due_at,
-      text: `${DELIVERED[d.state]} “${d.subject}”${d.clicked_at ? ', clicked' : d.opened_at ? ', read' : ''}`,
+      text: `${DELIVERED[d.state]} “${d.subject}”${d.clicked_at ? ', followed a link' : d.opened_at ? ', read' : d.opened_by_machine_at ? ', opened by a machine' : ''}`,
       detail: d.state === 'delivered' ? null : d.response,
     })),
   ].sort((a, b) => b.at.getTime() - a.at.getTime());
@@ -128,7 +156,20 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
       placement: reader.source_placement,
       version: reader.source_variant,
     },
-    answers,
+    answers: answers.map((answer) => ({ ...answer, value: answer.value ?? null })),
+    note: reader.note,
+    standing: reader.standing,
+    suppressedBy: suppressed?.reason ?? null,
+    letters: {
+      got: reader.letters_got,
+      last,
+      read: many(reader.recent_read),
+      clicked: many(reader.recent_clicked),
+      hidden: (BigInt(reader.recent_hidden) & ~(BigInt(reader.recent_read) | BigInt(reader.recent_clicked)) & lowest(last))
+        .toString(2)
+        .replaceAll('0', '').length,
+    },
+    warmth: reader.warmth < 0 ? null : reader.warmth,
     tags: tags.map(({ tag }) => tag),
     lists,
     history,
@@ -145,16 +186,40 @@ const DELIVERED = {
   cancelled: 'Was not to get any more',
 } as const;
 
-function consentText(c: { act: string; list: string; form: string | null; state: string }): string {
-  const by = c.form ? ` on the form “${c.form}”` : '';
-  if (c.act === 'ask') return `Asked for ${c.list}${by}`;
-  if (c.act === 'confirm') return `Confirmed ${c.list}`;
-  if (c.act === 'leave') return `Left ${c.list}`;
-  if (c.act === 'return') return `Took back leaving ${c.list}`;
-  return c.act === 'bounce' ? 'The mailbox does not exist' : 'Complained';
+/** What a record of consent tells, with who did it where that was not the reader. */
+function consentText(c: {
+  act: ConsentAct;
+  list: string | null;
+  form: string | null;
+  actor: ConsentActor;
+  actor_name: string | null;
+}): string {
+  const on = c.form ? ` on the form “${c.form}”` : '';
+  const by =
+    c.actor === 'member'
+      ? ` by ${c.actor_name}`
+      : c.actor === 'import'
+        ? ' by an import'
+        : c.actor === 'api'
+          ? ' by a program'
+          : '';
+  const words: Record<ConsentAct, string> = {
+    ask: `Asked for ${c.list}${on}`,
+    confirm: `Confirmed ${c.list}`,
+    leave: `Left ${c.list}`,
+    return: `Took back leaving ${c.list}`,
+    bounce: 'The mailbox does not exist',
+    complaint: 'Complained',
+    add: `Put on ${c.list}${by}`,
+    'take off': `Taken off ${c.list}${by}`,
+    suppress: `Suppressed${by}`,
+    allow: `Allowed again${by}`,
+    erase: `Erased${by}`,
+  };
+  return words[c.act];
 }
 
-/** A newsletter's lists with their counts, in their order. */
+/** A newsletter's lists that are in use, with their counts, in their order. */
 export async function listsOf(ctx: Context, newsletter: Newsletter) {
   const rows = await ctx.db
     .selectFrom('lists')
@@ -165,6 +230,7 @@ export async function listsOf(ctx: Context, newsletter: Newsletter) {
         .on(sql<boolean>`t.key = lists.id::text`),
     )
     .where('lists.newsletter_id', '=', newsletter.id)
+    .where('lists.archived_at', 'is', null)
     .select(['lists.id', 'lists.name', 'lists.public_name as publicName', 'lists.double_opt_in as doubleOptIn', 't.reading'])
     .orderBy('lists.position')
     .orderBy('lists.created_at')

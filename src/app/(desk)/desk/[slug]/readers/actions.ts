@@ -1,10 +1,12 @@
 'use server';
 
 import { cookies } from 'next/headers';
-import type { ActionResult } from '@/core/faults';
+import { redirect } from 'next/navigation';
+import { type ActionResult, Fault } from '@/core/faults';
 import { COLUMNS, type Column } from '@/core/readers/view';
 import { addPerson } from '@/server/keeping/adding';
-import { startBulk, stopBulk, undoBulk } from '@/server/keeping/bulk';
+import { onReader, startBulk, stopBulk, undoBulk } from '@/server/keeping/bulk';
+import { changeReader, resendConfirmation } from '@/server/keeping/profile';
 import { keepSegment, removeSegment } from '@/server/readers/segments';
 import { onDesk } from '../../../../desk';
 
@@ -37,4 +39,25 @@ export async function dropSegment(slug: string, id: string): Done {
 }
 export async function addOne(slug: string, data: FormData): Promise<ActionResult<{ id: string }>> {
   return onDesk(slug, (ctx, newsletter, person) => addPerson(ctx, newsletter, person, Object.fromEntries(data)));
+}
+
+export async function keepReader(slug: string, id: string, data: FormData): Done {
+  return onDesk(slug, (ctx, newsletter) => changeReader(ctx, newsletter, id, Object.fromEntries(data)));
+}
+export async function askAgain(slug: string, id: string): Done {
+  return onDesk(slug, (ctx, newsletter) => resendConfirmation(ctx, newsletter, id));
+}
+/** One of the acts on many, for one reader and at once. */
+export async function doTo(slug: string, id: string, act: string, data?: FormData): Done {
+  const what = Object.fromEntries(data ?? new FormData());
+  return onDesk(slug, (ctx, newsletter, person) => onReader(ctx, newsletter, person, id, act, what));
+}
+export async function eraseOne(slug: string, id: string, address: string, data: FormData): Done {
+  const result = await onDesk(slug, (ctx, newsletter, person) => {
+    if (String(data.get('typed')).trim().toLowerCase() !== address.toLowerCase())
+      throw new Fault('invalid', `Type ${address} to erase them. Nobody was touched.`, { typed: 'This is not their address.' });
+    return onReader(ctx, newsletter, person, id, 'erase', {});
+  });
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/readers`);
 }

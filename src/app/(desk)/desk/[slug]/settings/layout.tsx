@@ -23,6 +23,7 @@ export default async function Layout({ children, params }: { children: ReactNode
         label="Settings"
         parts={[
           { href: base, label: 'Identity' },
+          { href: `${base}/lists`, label: 'Lists, tags, fields' },
           { href: `${base}/people`, label: 'People' },
           { href: `${base}/relay`, label: 'SMTP service' },
         ]}

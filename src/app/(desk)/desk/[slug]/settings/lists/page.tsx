@@ -1,0 +1,223 @@
+import { counted, figure } from '@/core/growth/figures';
+import { type ListView, thingsOf } from '@/server/keeping/things';
+import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { ActionDialog } from '@/ui/kit/dialog';
+import { Chip, Section, Sheet } from '@/ui/kit/page';
+import { Table } from '@/ui/kit/table';
+import { deskOf } from '../../../../../desk';
+import { archive, callField, callTag, changeList, dropField, dropList, dropTag, makeList, shiftList } from './actions';
+
+const YES_NO = [
+  { value: 'yes', label: 'Yes' },
+  { value: 'no', label: 'No' },
+];
+
+const ListFields = ({ list }: { list?: ListView }) => (
+  <>
+    <TextField name="name" label="Name" defaultValue={list?.name} hint="What you call it." />
+    <TextField name="publicName" label="Name for readers" defaultValue={list?.publicName} hint="Left empty, the same." />
+    <TextField
+      name="description"
+      label="What it brings"
+      defaultValue={list?.description}
+      placeholder="One essay, on Thursdays."
+    />
+    <ChoiceField
+      name="doubleOptIn"
+      label="Asks for confirmation by mail"
+      defaultValue={list && !list.doubleOptIn ? 'no' : 'yes'}
+      choices={YES_NO}
+      hint="Without it anybody can sign up anybody."
+    />
+    <ChoiceField
+      name="public"
+      label="Shown where readers choose"
+      defaultValue={list && !list.public ? 'no' : 'yes'}
+      choices={YES_NO}
+    />
+  </>
+);
+
+const Needed = ({ by }: { by: string[] }) =>
+  by.length > 0 && <span className="block text-small text-ink-2">Needed by {by.join(', ')}</span>;
+
+export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
+  const { slug } = await params;
+  const { ctx, newsletter } = await deskOf(slug);
+  const { lists, tags, fields } = await thingsOf(ctx, newsletter);
+  return (
+    <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row lg:justify-between">
+      <div className="min-w-0 max-w-4xl flex-1">
+        <Section title="Lists" aside="in the order in which readers are offered them">
+          <Table
+            label="Lists"
+            columns={[
+              { title: 'List' },
+              { title: 'Reading', figure: true },
+              { title: 'Waiting', figure: true },
+              { title: 'What to do', silent: true },
+            ]}
+            rows={lists.map((list, n) => ({
+              key: list.id,
+              id: list.id,
+              cells: [
+                <span key="n">
+                  <b>{list.name}</b> {list.archived && <Chip tone="know">put away</Chip>}{' '}
+                  {!list.doubleOptIn && <Chip tone="look">no confirmation</Chip>}{' '}
+                  {!list.public && <Chip tone="know">not shown</Chip>}
+                  {list.publicName !== list.name && <span className="block text-small">Readers see “{list.publicName}”</span>}
+                  {list.description && <span className="block text-small text-ink-2">{list.description}</span>}
+                  <Needed by={list.neededBy} />
+                </span>,
+                figure(list.reading),
+                figure(list.waiting),
+                <span key="a" className="flex flex-wrap justify-end gap-x-3 gap-y-1">
+                  {n > 0 && <ActionButton action={shiftList.bind(null, slug, list.id, 'up')}>Up</ActionButton>}
+                  {n < lists.length - 1 && <ActionButton action={shiftList.bind(null, slug, list.id, 'down')}>Down</ActionButton>}
+                  <ActionDialog
+                    opens="Change"
+                    label={`Change ${list.name}`}
+                    title={`Change “${list.name}”`}
+                    submit="Save"
+                    done="Saved"
+                    action={changeList.bind(null, slug, list.id)}
+                  >
+                    <ListFields list={list} />
+                  </ActionDialog>
+                  <ActionButton
+                    action={archive.bind(null, slug, list.id, !list.archived)}
+                    done={list.archived ? 'In use again' : 'Put away; its people stay on it'}
+                  >
+                    {list.archived ? 'Use again' : 'Put away'}
+                  </ActionButton>
+                  <ActionDialog
+                    opens="Delete"
+                    label={`Delete ${list.name}`}
+                    title={`Delete “${list.name}”?`}
+                    words="Only a list that nobody is on can go. What people agreed to stays in their records."
+                    submit="Delete"
+                    tone="harm"
+                    done="Deleted"
+                    action={dropList.bind(null, slug, list.id)}
+                  />
+                </span>,
+              ],
+            }))}
+          />
+        </Section>
+        <Section title="Tags">
+          {tags.length === 0 && <p className="py-4 text-ink-2">None yet. A form can give one, and so can you, on Readers.</p>}
+          {tags.length > 0 && (
+            <Table
+              label="Tags"
+              columns={[{ title: 'Tag' }, { title: 'People', figure: true }, { title: 'What to do', silent: true }]}
+              rows={tags.map((tag) => ({
+                key: tag.name,
+                cells: [
+                  <span key="n">
+                    <b>{tag.name}</b>
+                    <Needed by={tag.neededBy} />
+                  </span>,
+                  figure(tag.people),
+                  <span key="a" className="flex flex-wrap justify-end gap-x-3">
+                    <ActionDialog
+                      opens="Rename"
+                      label={`Rename ${tag.name}`}
+                      opensTone="quiet"
+                      title={`Call “${tag.name}” something else`}
+                      words="Forms, segments and letters that name it follow. Where a tag of the new name is there already, the two become one, which cannot be taken back."
+                      submit="Rename it"
+                      done="Renamed"
+                      action={callTag.bind(null, slug, tag.name)}
+                    >
+                      <TextField name="tag" label="Tag" defaultValue={tag.name} autoComplete="off" />
+                    </ActionDialog>
+                    <ActionDialog
+                      opens="Delete"
+                      label={`Delete the tag ${tag.name}`}
+                      opensTone="quiet"
+                      title={`Delete the tag “${tag.name}”?`}
+                      words={`It is taken off ${counted(tag.people, 'person', 'people')}, who stay.`}
+                      submit="Delete"
+                      tone="harm"
+                      done="Deleted"
+                      action={dropTag.bind(null, slug, tag.name)}
+                    />
+                  </span>,
+                ],
+              }))}
+            />
+          )}
+        </Section>
+        <Section title="Fields">
+          {fields.length === 0 && (
+            <p className="py-4 text-ink-2">None yet. What a form asks beside address and name becomes one.</p>
+          )}
+          {fields.length > 0 && (
+            <Table
+              label="Fields"
+              columns={[
+                { title: 'Field' },
+                { title: 'Kind' },
+                { title: 'Answers', figure: true },
+                { title: 'What to do', silent: true },
+              ]}
+              rows={fields.map((field) => ({
+                key: field.id,
+                cells: [
+                  <span key="n">
+                    <b>{field.label}</b>
+                    <Needed by={field.neededBy} />
+                  </span>,
+                  field.kind,
+                  figure(field.answers),
+                  <span key="a" className="flex flex-wrap justify-end gap-x-3">
+                    <ActionDialog
+                      opens="Rename"
+                      label={`Rename ${field.label}`}
+                      opensTone="quiet"
+                      title={`Call “${field.label}” something else`}
+                      words="Forms keep the words in which they ask."
+                      submit="Rename it"
+                      done="Renamed"
+                      action={callField.bind(null, slug, field.id)}
+                    >
+                      <TextField name="label" label="Name" defaultValue={field.label} />
+                    </ActionDialog>
+                    <ActionDialog
+                      opens="Delete"
+                      label={`Delete the field ${field.label}`}
+                      opensTone="quiet"
+                      title={`Delete “${field.label}”?`}
+                      words={`${counted(field.answers, 'answer goes', 'answers go')} with it, for good.`}
+                      submit="Delete"
+                      tone="harm"
+                      done="Deleted"
+                      action={dropField.bind(null, slug, field.id)}
+                    >
+                      <TextField
+                        name="typed"
+                        label={`Type ${field.answers} to delete them`}
+                        inputMode="numeric"
+                        autoComplete="off"
+                      />
+                    </ActionDialog>
+                  </span>,
+                ],
+              }))}
+            />
+          )}
+        </Section>
+      </div>
+      <div className="w-full shrink-0 lg:w-[296px]">
+        <Section title="Make a list">
+          <Sheet className="mt-3">
+            <ActionForm action={makeList.bind(null, slug)} submit="Make it" done="Made" clears tone="plain">
+              <ListFields />
+            </ActionForm>
+          </Sheet>
+        </Section>
+      </div>
+    </div>
+  );
+}
