@@ -148,7 +148,7 @@ describe('with the demo newsletter', () => {
       .split('/')
       .at(-1)!;
     await go('readers');
-    const reader = (await page.getByRole('table').locator('a').first().getAttribute('href'))!.split('/').at(-1)!;
+    const reader = (await page.getByRole('grid').locator('a').first().getAttribute('href'))!.split('/').at(-1)!;
     await go('forms');
     const form = (await page.getByRole('table', { name: 'Forms' }).locator('a').nth(1).getAttribute('href'))!.split('/').at(-1)!;
     await go('delivery');
@@ -169,6 +169,7 @@ describe('with the demo newsletter', () => {
       `delivery/domains/${domain}`,
       `delivery/domains/${domain}/zone`,
       'settings',
+      'settings/lists',
       'settings/people',
       'settings/relay',
     ]) {
