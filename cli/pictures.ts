@@ -48,6 +48,7 @@ const VIEWS: {
     reach: (page) => page.getByRole('link', { name: 'lanternfish.example', exact: true }).click(),
   },
   { name: 'settings', path: `${DESK}/settings` },
+  { name: 'lists', path: `${DESK}/settings/lists` },
   { name: 'account', path: '/account' },
   { name: 'phone', path: `${DESK}/today`, size: { width: 390, height: 844 } },
   {

@@ -237,7 +237,15 @@ async function changedMailHost(
       ctx.db,
     );
   };
-  await ctx.db.updateTable('domain_checks').set({ at: newsletter.created_at }).where('domain_id', '=', ids.domain).execute();
+  // A worker may have looked before the zone stood there.
+  await sql`delete from domain_checks where domain_id = ${ids.domain} and id < (select max(id) from domain_checks where domain_id = ${ids.domain})`.execute(
+    ctx.db,
+  );
+  await ctx.db
+    .updateTable('domain_checks')
+    .set({ at: newsletter.created_at, changed: true })
+    .where('domain_id', '=', ids.domain)
+    .execute();
   await checkedAt(at(REFUSING[0], -2), 'mail.oldhost.example');
   await checkedAt(at(REFUSING[1], 3), MAIL_HOST);
   await checkDomain(ctx, ids.domain);

@@ -31,6 +31,18 @@ describe('with the demo newsletter', () => {
       .waitFor();
   });
 
+  it('tells how a provider came to refuse: the domain’s checks say when its mail host could not be reached, and when it was mended', async () => {
+    await go('delivery');
+    await page.getByRole('link', { name: 'lanternfish.example', exact: true }).click();
+    const checks = page.getByRole('table', { name: 'Checks' });
+    await checks.getByText('Replies: takes no mail').waitFor();
+    expect(await checks.getByRole('row').count()).toBe(5);
+    const { rows } = await query<{ n: string }>(
+      "select count(*) as n from deliveries d join domain_checks c on c.verdicts::text like '%Takes no mail%' where d.response like '550 5.1.8%' and d.due_at > c.at",
+    );
+    expect(Number(rows[0]!.n)).toBeGreaterThan(100);
+  });
+
   const slug = () => /desk\/([^/]+)/.exec(page.url())![1]!;
   const go = async (path: string) => {
     await page.goto(world.at('web', `/desk/${slug()}/${path}`));

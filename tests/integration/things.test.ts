@@ -135,7 +135,7 @@ describe('tags', () => {
     await expect(renameTag(world.ctx, newsletter, 'reef', ' ')).rejects.toMatchObject({ code: 'invalid' });
     await renameTag(world.ctx, newsletter, 'reef', 'coral');
     expect((await things()).tags).toEqual([
-      { name: 'coral', people: 3, neededBy: ['the form “Tagging”', 'the segment “Reefs”'] },
+      { name: 'coral', reading: 3, people: 3, neededBy: ['the form “Tagging”', 'the segment “Reefs”'] },
     ]);
     expect((await formOf(world.ctx, newsletter, form.id)).definition.next.tags).toEqual(['coral']);
     expect((await segmentsOf(world.ctx, newsletter)).find((one) => one.id === id)).toMatchObject({

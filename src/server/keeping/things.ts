@@ -29,7 +29,8 @@ export type ListView = {
   waiting: number;
   neededBy: string[];
 };
-export type TagView = { name: string; people: number; neededBy: string[] };
+/** `people`: who bears it, reading or not. */
+export type TagView = { name: string; reading: number; people: number; neededBy: string[] };
 export type FieldView = { id: string; label: string; kind: FieldKind; answers: number; neededBy: string[] };
 
 /** Everything of a newsletter in which something may be named: each with how it is called, and its text. */
@@ -102,13 +103,13 @@ export async function thingsOf(
         join.onRef('t.newsletter_id', '=', 'l.newsletter_id').on('t.kind', '=', 'list').on(sql<boolean>`t.key = l.id::text`),
       )
       .selectAll('l')
-      .select(['t.reading', 't.waiting', 't.unreachable'])
+      .select(['t.reading', 't.waiting'])
       .where('l.newsletter_id', '=', newsletter.id)
       .orderBy('l.position')
       .orderBy('l.created_at')
       .execute(),
-    sql<{ name: string; people: number }>`
-      select g.name, coalesce(t.reading + t.waiting + t.left_count + t.unreachable, 0) as people from tags g
+    sql<{ name: string; reading: number; people: number }>`
+      select g.name, coalesce(t.reading, 0) as reading, coalesce(t.reading + t.waiting + t.left_count + t.unreachable, 0) as people from tags g
       left join people_totals t on t.newsletter_id = g.newsletter_id and t.kind = 'tag' and t.key = g.name
       where g.newsletter_id = ${newsletter.id} order by lower(g.name)`.execute(ctx.db),
     sql<{ id: string; key: string; label: string; kind: FieldKind; answers: number }>`
@@ -124,7 +125,7 @@ export async function thingsOf(
       public: row.public,
       doubleOptIn: row.double_opt_in,
       archived: row.archived_at !== null,
-      reading: (row.reading ?? 0) + (row.unreachable ?? 0),
+      reading: row.reading ?? 0,
       waiting: row.waiting ?? 0,
       neededBy: needing.list(namers, row.id),
     })),

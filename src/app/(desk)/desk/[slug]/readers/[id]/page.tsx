@@ -243,14 +243,19 @@ function Warmth({ reader: { warmth, letters } }: { reader: ReaderProfile }): Rea
       ) : (
         <p>Too little is known to say. It takes three letters of which one can tell whether they were read.</p>
       )}
+      {letters.last > 0 && (
+        <p className="mt-1.5 text-small text-ink-2">
+          Of the last {counted(letters.last, 'letter', 'letters')} they read {figure(letters.read)} and followed links in{' '}
+          {figure(letters.clicked)}.
+          {letters.hidden > 0 &&
+            ` ${counted(letters.hidden, 'was', 'were')} opened by a machine alone, which may hide a reader; those are passed over.`}{' '}
+          The newer a letter, the more it counts: six letters back, half.
+        </p>
+      )}
       <p className="mt-1.5 text-small text-ink-2">
-        Of the last {counted(letters.last, 'letter', 'letters')} they read {figure(letters.read)} and followed links in{' '}
-        {figure(letters.clicked)}.
-        {letters.hidden > 0 &&
-          ` ${figure(letters.hidden)} were opened by a machine alone, which may hide a reader; those are passed over.`}{' '}
-        The newer a letter, the more it counts: six letters back, half.
+        {DEGREES.map(({ from, word }, n) => `${n === 0 ? word[0]!.toUpperCase() + word.slice(1) : word} from ${from}`).join(', ')}
+        .
       </p>
-      <p className="mt-1.5 text-small text-ink-2">{DEGREES.map(({ from, word }) => `${word} from ${from}`).join(', ')}.</p>
     </div>
   );
 }

@@ -110,7 +110,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           {tags.length > 0 && (
             <Table
               label="Tags"
-              columns={[{ title: 'Tag' }, { title: 'People', figure: true }, { title: 'What to do', silent: true }]}
+              columns={[{ title: 'Tag' }, { title: 'Reading', figure: true }, { title: 'What to do', silent: true }]}
               rows={tags.map((tag) => ({
                 key: tag.name,
                 cells: [
@@ -118,7 +118,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                     <b>{tag.name}</b>
                     <Needed by={tag.neededBy} />
                   </span>,
-                  figure(tag.people),
+                  figure(tag.reading),
                   <span key="a" className="flex flex-wrap justify-end gap-x-3">
                     <ActionDialog
                       opens="Rename"
