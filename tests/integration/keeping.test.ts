@@ -6,7 +6,7 @@ import { leaveToken } from '@/core/sending/token';
 import { inTransaction } from '@/server/db/connection';
 import { confirm } from '@/server/forms/confirm';
 import { newId } from '@/server/ids';
-import { recount } from '@/server/jobs/tick';
+import { housekeeping, recount } from '@/server/jobs/tick';
 import { addToList, allowReaders, suppressReaders, takeOffList } from '@/server/keeping/acts';
 import { addPerson } from '@/server/keeping/adding';
 import { bulksOf, onReader, startBulk, stopBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
@@ -156,6 +156,22 @@ describe('an act on many readers', () => {
     await undoBulk(world.ctx, newsletter, mine.id);
     await world.work();
     expect((await totalsOf(world.ctx, newsletter)).unreachable).toBe(0);
+  });
+
+  it('keeps no longer than needed whom it was for, nor how they were found', async () => {
+    await people(2);
+    const { id } = await begin('erase', {}, { condition: EVERYONE, find: 'r0@heronmail.example' });
+    await world.work();
+    expect(await bulk(id)).toMatchObject({ state: 'done', people: 1, done: 1, changed: 1, undo: false });
+    expect((await sql`select 1 from bulk_people`.execute(world.ctx.db)).rows).toEqual([]);
+    expect((await sql<{ whom: object }>`select whom from bulk_acts`.execute(world.ctx.db)).rows).toEqual([{ whom: { ids: [] } }]);
+    const tagging = await begin('tag', { tag: 'reef' }, all);
+    await world.work();
+    world.clock.advance(8 * 24 * 60 * MINUTE);
+    await housekeeping(world.ctx);
+    expect(await bulksOf(world.ctx, newsletter)).toEqual([]);
+    await expect(undoBulk(world.ctx, newsletter, tagging.id)).rejects.toMatchObject({ code: 'not-found' });
+    expect((await sql`select 1 from bulk_people`.execute(world.ctx.db)).rows).toEqual([]);
   });
 
   it.each<[string, unknown]>([

@@ -9,6 +9,7 @@ import { keepAnswers } from '@/server/forms/fields';
 import { newId } from '@/server/ids';
 import { conditionSql, factsOf, knownOf, momentOf } from '@/server/readers/conditions';
 import { keepSegment, measureSegments, removeSegment, segmentsOf, whomItFits } from '@/server/readers/segments';
+import { warmReaders } from '@/server/readers/warming';
 import { audienceSql, readyAudience } from '@/server/sending/audience';
 import { startLetter } from '@/server/sending/start';
 import { DAY, TestWorld } from './world';
@@ -375,6 +376,41 @@ describe('a reader’s last letters', () => {
       (await whomItFits(world.ctx, newsletter, { kind: 'of the last', last: 3, what: 'read', least: 2, most: 2 })).people,
     ).toBe(1);
     expect((await whomItFits(world.ctx, newsletter, { kind: 'of the last', last: 4, what: 'read', most: 4 })).people).toBe(0);
+  });
+});
+
+describe('warmth', () => {
+  it('is worked out of those to whom something happened since, each once, however many there are', async () => {
+    const { db } = world.ctx;
+    const ids = await world.readers(
+      newsletter,
+      Array.from({ length: 12 }, (_, n) => `r${n}@heronmail.example`),
+    );
+    const now = world.clock.now();
+    await sql`update readers set letters_got = 12, recent_read = 4095, last_sent_at = ${now}, last_read_at = ${now} where id = any(${ids.slice(0, 10)}::uuid[])`.execute(
+      db,
+    );
+    await sql`update readers set letters_got = 1, last_sent_at = ${now} where id = ${ids[10]}`.execute(db);
+    // Some of one moment, some apart.
+    await sql`update readers set created_at = created_at - interval '1 microsecond' where id = any(${ids.slice(0, 5)}::uuid[])`.execute(
+      db,
+    );
+    world.clock.advance(60_000);
+    expect(await warmReaders(world.ctx, newsletter.id, 3)).toBe(11);
+    const warmth = async () =>
+      (await sql<{ warmth: number; n: number }>`select warmth, count(*)::int as n from readers group by 1 order by 1`.execute(db))
+        .rows;
+    expect(await warmth()).toEqual([
+      { warmth: -1, n: 2 },
+      { warmth: 80, n: 10 },
+    ]);
+    expect(await warmReaders(world.ctx, newsletter.id)).toBe(0);
+    expect((await whomItFits(world.ctx, newsletter, { kind: 'warmth', from: 60, until: 100 })).people).toBe(10);
+    // Half a year of silence, and nobody knows any more.
+    world.clock.advance(181 * DAY);
+    expect(await warmReaders(world.ctx, newsletter.id)).toBe(10);
+    expect(await warmth()).toEqual([{ warmth: -1, n: 12 }]);
+    expect(await warmReaders(world.ctx, newsletter.id)).toBe(0);
   });
 });
 

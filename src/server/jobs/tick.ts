@@ -5,6 +5,7 @@ import type { Context } from '../context';
 import { forgetOldReports } from '../delivery/reports';
 import { forgetHeld } from '../forms/held';
 import { endOldTrials } from '../forms/trials';
+import { forgetOldActs } from '../keeping/bulk';
 import { forgetOldLimits } from '../limits';
 import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
@@ -188,6 +189,7 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await endOldTrials(ctx);
   await forgiveOld(ctx);
   await forgetHeld(ctx);
+  await forgetOldActs(ctx);
   await forgetOldReports(ctx);
   await sql`delete from relay_hours where hour < ${new Date(now.getTime() - 3 * 86_400_000)}`.execute(ctx.db);
   const due = await ctx.db

@@ -191,10 +191,15 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
   if (!row || !['waiting', 'working', 'undoing'].includes(row.state)) return false;
   const newsletter = await db.selectFrom('newsletters').selectAll().where('id', '=', row.newsletter_id).executeTakeFirstOrThrow();
   if (newsletter.removed_at) return false;
-  const set = (values: Partial<Pick<typeof row, 'state' | 'people' | 'done' | 'changed' | 'ended_at'>>) =>
+  const set = (values: Partial<Pick<typeof row, 'state' | 'people' | 'done' | 'changed' | 'ended_at'>> & { whom?: string }) =>
     db.updateTable('bulk_acts').set(values).where('id', '=', id).execute();
   if (row.people === null) {
-    await set({ people: await fixPeople(ctx, db, newsletter, id, row.whom), state: 'working' });
+    // Once they are fixed nobody needs to know any more how they were found: words may be an address.
+    await set({
+      people: await fixPeople(ctx, db, newsletter, id, row.whom),
+      state: 'working',
+      whom: JSON.stringify({ ids: [] }),
+    });
     return true;
   }
   const undoing = row.state === 'undoing';
@@ -218,6 +223,15 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
     undoing ? { changed: row.changed - ids.length } : { done: row.done + ids.length, changed: row.changed + changed.length },
   );
   return true;
+}
+
+/** Forgets acts that are no longer shown, with whom they were for. */
+export async function forgetOldActs(ctx: Context): Promise<void> {
+  await ctx.db
+    .deleteFrom('bulk_acts')
+    .where('began_at', '<=', new Date(ctx.clock.now().getTime() - SHOWN_DAYS * DAY_MS))
+    .where('state', 'in', ['done', 'stopped', 'undone'])
+    .execute();
 }
 
 /** Fixes whom an act is for: what comes after does not change it. */

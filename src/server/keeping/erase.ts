@@ -58,6 +58,7 @@ export async function eraseReaders(
     select ${newsletter.id}::uuid, n.nobody, 'erase', 'erased', ${now}::timestamptz, ${by.actor}, ${by.name} from ${to}`.execute(
     db,
   );
+  await sql`delete from bulk_people where reader_id = any(${known}::uuid[])`.execute(db);
   await sql`delete from refusals where reader_id = any(${known}::uuid[])`.execute(db);
   await sql`delete from mails where reader_id = any(${known}::uuid[])`.execute(db);
   await sql`delete from held_back where newsletter_id = ${newsletter.id} and address_key = any(${rows.map((row) => row.address_key)}::text[])`.execute(

@@ -8,12 +8,13 @@ const AT_ONCE = 5_000;
  * Works out anew how warm those readers of a newsletter are of whom something happened since that was last done, some thousand at a time; may end anywhere and
  * be called again. Answers how many it looked at.
  */
-export async function warmReaders(ctx: Context, newsletterId: string): Promise<number> {
+export async function warmReaders(ctx: Context, newsletterId: string, atOnce = AT_ONCE): Promise<number> {
   const now = ctx.clock.now();
-  let [looked, after] = [0, '00000000-0000-0000-0000-000000000000'];
+  let [looked, after] = [0, null as { id: string; came: string } | null];
   for (;;) {
     const { rows } = await sql<{
       id: string;
+      came: string;
       got: number;
       read: string;
       clicked: string;
@@ -21,10 +22,10 @@ export async function warmReaders(ctx: Context, newsletterId: string): Promise<n
       sent: Date | null;
       warmth: number;
     }>`
-      select id, letters_got as got, recent_read as read, recent_clicked as clicked, recent_hidden as hidden, last_sent_at as sent, warmth from readers
-      where newsletter_id = ${newsletterId} and id > ${after} and letters_got > 0
+      select id, created_at::text as came, letters_got as got, recent_read as read, recent_clicked as clicked, recent_hidden as hidden, last_sent_at as sent, warmth from readers
+      where newsletter_id = ${newsletterId} and ${after ? sql`(created_at, id) < (${after.came}::timestamptz, ${after.id}::uuid)` : sql`true`} and letters_got > 0
         and (warmth_at is null or last_sent_at >= warmth_at or last_read_at >= warmth_at or last_clicked_at >= warmth_at or (warmth >= 0 and last_sent_at < ${new Date(now.getTime() - 180 * 86_400_000)}))
-      order by id limit ${AT_ONCE}`.execute(ctx.db);
+      order by created_at desc, id desc limit ${atOnce}`.execute(ctx.db);
     if (rows.length === 0) break;
     const warm = rows.map(
       (row) =>
@@ -47,7 +48,7 @@ export async function warmReaders(ctx: Context, newsletterId: string): Promise<n
       );
     });
     looked += rows.length;
-    after = rows.at(-1)!.id;
+    after = rows.at(-1)!;
   }
   await ctx.db.updateTable('newsletters').set({ warmed_at: now }).where('id', '=', newsletterId).execute();
   return looked;
