@@ -6,7 +6,10 @@ const alias = { '@': fileURLToPath(new URL('./src', import.meta.url)) };
 export default defineConfig({
   test: {
     projects: [
-      { resolve: { alias }, test: { name: 'unit', maxWorkers: 2, include: ['{src,backlot,demo,cli}/**/*.test.{ts,tsx}'] } },
+      {
+        resolve: { alias },
+        test: { name: 'unit', maxWorkers: 2, testTimeout: 20_000, include: ['{src,backlot,demo,cli}/**/*.test.{ts,tsx}'] },
+      },
       {
         resolve: { alias },
         test: {

@@ -26,6 +26,8 @@ export type FormWords = {
   /** The name of the cross of what comes over a page. */
   close: string;
   problems: Record<AnswerProblem, string>;
+  /** Why a mail came: asked for in a form, added by hand, signed up. */
+  because: { asked: string; added: string; signedUp: string };
   /** `invited`: to somebody who did not ask, but was added by hand. */
   confirmation: { subject: string; heading: string; words: string; invited: string; button: string };
 };
@@ -49,6 +51,13 @@ const EN: FormWords = {
   notEmail: 'This does not look like an email address. One looks like name@example.com.',
   consent: 'Please tick this first.',
   away: 'This did not work on our side, and you are not signed up yet. Please try again in a minute.',
+  because: {
+    asked:
+      'You get this because this address was typed into a sign-up form of NAME. If it was not you, do nothing: no letter will follow.',
+    added:
+      'You get this because somebody at NAME thinks that you would like to read it. If you would not, do nothing: no letter will follow.',
+    signedUp: 'You get this because this address was signed up for NAME by a form.',
+  },
   problems: {
     missing: 'Please fill in “LABEL”.',
     'too long': 'Please shorten this.',
@@ -88,6 +97,13 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'Das sieht nicht nach einer E-Mail-Adresse aus. Eine sieht so aus: name@example.com.',
     consent: 'Bitte kreuzen Sie dies zuerst an.',
     away: 'Das hat bei uns nicht geklappt, und Sie sind noch nicht angemeldet. Bitte versuchen Sie es in einer Minute noch einmal.',
+    because: {
+      asked:
+        'Sie bekommen dies, weil diese Adresse in ein Anmeldeformular von NAME eingegeben wurde. Waren Sie es nicht, tun Sie nichts: Es folgt kein Brief.',
+      added:
+        'Sie bekommen dies, weil jemand bei NAME glaubt, dass Sie es gern läsen. Wenn nicht, tun Sie nichts: Es folgt kein Brief.',
+      signedUp: 'Sie bekommen dies, weil diese Adresse über ein Formular für NAME angemeldet wurde.',
+    },
     problems: {
       missing: 'Bitte füllen Sie „LABEL“ aus.',
       'too long': 'Bitte kürzen Sie das.',
@@ -123,6 +139,13 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'Cela ne ressemble pas à une adresse électronique, comme nom@example.com.',
     consent: 'Cochez d’abord cette case.',
     away: 'Un problème est survenu de notre côté et vous n’êtes pas encore inscrit. Réessayez dans une minute.',
+    because: {
+      asked:
+        'Vous recevez ceci parce que cette adresse a été saisie dans un formulaire de NAME. Si ce n’était pas vous, ne faites rien : aucune lettre ne suivra.',
+      added:
+        'Vous recevez ceci parce que quelqu’un chez NAME pense que cela vous plairait. Sinon, ne faites rien : aucune lettre ne suivra.',
+      signedUp: 'Vous recevez ceci parce que cette adresse a été inscrite à NAME par un formulaire.',
+    },
     problems: {
       missing: 'Remplissez « LABEL ».',
       'too long': 'C’est trop long.',
@@ -157,6 +180,12 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'Esto no parece una dirección de correo, como nombre@example.com.',
     consent: 'Marque primero esta casilla.',
     away: 'Algo ha fallado por nuestra parte y todavía no está en la lista. Inténtelo de nuevo en un minuto.',
+    because: {
+      asked:
+        'Recibe esto porque esta dirección se escribió en un formulario de NAME. Si no fue usted, no haga nada: no llegará ninguna carta.',
+      added: 'Recibe esto porque alguien de NAME cree que le gustaría leerlo. Si no, no haga nada: no llegará ninguna carta.',
+      signedUp: 'Recibe esto porque esta dirección se apuntó a NAME con un formulario.',
+    },
     problems: {
       missing: 'Rellene «LABEL».',
       'too long': 'Es demasiado largo.',
@@ -191,6 +220,12 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'Isto não parece um endereço, como nome@example.com.',
     consent: 'Assinale primeiro esta caixa.',
     away: 'Algo falhou do nosso lado e ainda não está na lista. Tente de novo dentro de um minuto.',
+    because: {
+      asked:
+        'Recebe isto porque este endereço foi escrito num formulário de NAME. Se não foi você, não faça nada: nenhuma carta se seguirá.',
+      added: 'Recebe isto porque alguém de NAME acha que gostaria de ler. Se não, não faça nada: nenhuma carta se seguirá.',
+      signedUp: 'Recebe isto porque este endereço foi inscrito em NAME por um formulário.',
+    },
     problems: {
       missing: 'Preencha “LABEL”.',
       'too long': 'É demasiado longo.',
@@ -225,6 +260,13 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'Non sembra un indirizzo email, come nome@example.com.',
     consent: 'Spunti prima questa casella.',
     away: 'Qualcosa non ha funzionato da parte nostra e non è ancora nella lista. Riprovi fra un minuto.',
+    because: {
+      asked:
+        'Riceve questo perché questo indirizzo è stato scritto in un modulo di NAME. Se non è stato Lei, non faccia nulla: non seguirà alcuna lettera.',
+      added:
+        'Riceve questo perché qualcuno di NAME pensa che Le piacerebbe leggerlo. Altrimenti non faccia nulla: non seguirà alcuna lettera.',
+      signedUp: 'Riceve questo perché questo indirizzo è stato iscritto a NAME con un modulo.',
+    },
     problems: {
       missing: 'Compili “LABEL”.',
       'too long': 'È troppo lungo.',
@@ -259,6 +301,12 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'Dit lijkt geen e-mailadres. Een adres ziet eruit als naam@example.com.',
     consent: 'Vink dit eerst aan.',
     away: 'Er ging bij ons iets mis en u bent nog niet aangemeld. Probeer het over een minuut opnieuw.',
+    because: {
+      asked:
+        'U krijgt dit omdat dit adres is ingevuld in een formulier van NAME. Was u het niet, doe dan niets: er volgt geen brief.',
+      added: 'U krijgt dit omdat iemand bij NAME denkt dat u het graag zou lezen. Zo niet, doe dan niets: er volgt geen brief.',
+      signedUp: 'U krijgt dit omdat dit adres met een formulier is aangemeld voor NAME.',
+    },
     problems: {
       missing: 'Vul “LABEL” in.',
       'too long': 'Maak dit korter.',
@@ -293,6 +341,12 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'Det ser inte ut som en e-postadress, till exempel namn@example.com.',
     consent: 'Kryssa i detta först.',
     away: 'Något gick fel hos oss och du är inte med på listan än. Försök igen om en minut.',
+    because: {
+      asked:
+        'Du får detta för att adressen skrevs in i ett formulär från NAME. Var det inte du, gör ingenting: inget brev följer.',
+      added: 'Du får detta för att någon på NAME tror att du vill läsa det. Om inte, gör ingenting: inget brev följer.',
+      signedUp: 'Du får detta för att adressen anmäldes till NAME med ett formulär.',
+    },
     problems: {
       missing: 'Fyll i ”LABEL”.',
       'too long': 'Gör det kortare.',
@@ -327,6 +381,11 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'هذا لا يبدو عنوان بريد، مثل name@example.com.',
     consent: 'من فضلك ضع علامة هنا أولا.',
     away: 'حدث خطأ لدينا ولم تسجل بعد. حاول مرة أخرى بعد دقيقة.',
+    because: {
+      asked: 'يصلك هذا لأن هذا العنوان كُتب في نموذج اشتراك لـ NAME. إن لم تكن أنت فلا تفعل شيئًا: لن تتبعه رسالة.',
+      added: 'يصلك هذا لأن أحدًا في NAME يظن أنك تود قراءته. إن لم يكن كذلك فلا تفعل شيئًا: لن تتبعه رسالة.',
+      signedUp: 'يصلك هذا لأن هذا العنوان سُجّل في NAME بواسطة نموذج.',
+    },
     problems: {
       missing: 'من فضلك املأ «LABEL».',
       'too long': 'هذا أطول من اللازم.',
@@ -361,6 +420,11 @@ export const FORM_WORDS: Record<string, FormWords> = {
     notEmail: 'זו אינה נראית ככתובת דואר, כמו name@example.com.',
     consent: 'נא לסמן זאת תחילה.',
     away: 'משהו השתבש אצלנו ועדיין לא נרשמת. נסה שוב בעוד דקה.',
+    because: {
+      asked: 'קיבלתם זאת כי הכתובת הזאת הוקלדה בטופס הרשמה של NAME. אם לא אתם, אין צורך לעשות דבר: לא יבוא מכתב.',
+      added: 'קיבלתם זאת כי מישהו ב-NAME חושב שתרצו לקרוא. אם לא, אין צורך לעשות דבר: לא יבוא מכתב.',
+      signedUp: 'קיבלתם זאת כי הכתובת הזאת נרשמה ל-NAME בטופס.',
+    },
     problems: {
       missing: 'נא למלא את „LABEL”.',
       'too long': 'נא לקצר.',

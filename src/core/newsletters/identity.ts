@@ -20,14 +20,6 @@ export const LANGUAGES: [tag: string, name: string][] = [
   ['he', 'עברית'],
 ];
 
-/** What a newsletter counts of its letters, said to its readers. */
-export function countingWords({ count_opens, count_clicks }: { count_opens: boolean; count_clicks: boolean }): string {
-  if (count_opens && count_clicks) return 'Its letters count whether they are opened and which links are followed.';
-  if (count_opens) return 'Its letters count whether they are opened, and not which links are followed.';
-  if (count_clicks) return 'Its letters count which links are followed, and not whether they are opened.';
-  return 'Its letters count neither whether they are opened nor which links are followed.';
-}
-
 /** Social links typed one a line, as "Name https://address"; null with the line that cannot be read. */
 export function readSocialLinks(text: string): { links: SocialLink[] } | { fault: string } {
   const links: SocialLink[] = [];

@@ -13,6 +13,10 @@ export type PageWords = {
   signUpAgain: string;
   back: string;
   comesAgain: string;
+  countsBoth: string;
+  countsOpens: string;
+  countsClicks: string;
+  countsNeither: string;
 };
 
 const EN: PageWords = {
@@ -29,6 +33,10 @@ const EN: PageWords = {
   signUpAgain: 'If you ever want to come back, sign up again.',
   back: 'You are back on the list',
   comesAgain: 'The next letter of LABEL comes to you again. Every letter ends with a link to unsubscribe.',
+  countsBoth: 'Its letters count whether they are opened and which links are followed.',
+  countsOpens: 'Its letters count whether they are opened, and not which links are followed.',
+  countsClicks: 'Its letters count which links are followed, and not whether they are opened.',
+  countsNeither: 'Its letters count neither whether they are opened nor which links are followed.',
 };
 
 const PAGE_WORDS: Record<string, PageWords> = {
@@ -47,6 +55,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     signUpAgain: 'Wenn Sie einmal wiederkommen möchten, melden Sie sich neu an.',
     back: 'Sie stehen wieder auf der Liste',
     comesAgain: 'Der nächste Brief von LABEL kommt wieder zu Ihnen. Am Ende jedes Briefs steht ein Link zum Abbestellen.',
+    countsBoth: 'Diese Briefe zählen, ob sie geöffnet werden und welchen Links man folgt.',
+    countsOpens: 'Diese Briefe zählen, ob sie geöffnet werden, aber nicht, welchen Links man folgt.',
+    countsClicks: 'Diese Briefe zählen, welchen Links man folgt, aber nicht, ob sie geöffnet werden.',
+    countsNeither: 'Diese Briefe zählen weder, ob sie geöffnet werden, noch, welchen Links man folgt.',
   },
   fr: {
     onList: 'Vous êtes sur la liste',
@@ -63,6 +75,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     back: 'Vous êtes de nouveau sur la liste',
     comesAgain:
       'La prochaine lettre de LABEL vous parviendra de nouveau. Chaque lettre se termine par un lien pour se désabonner.',
+    countsBoth: 'Ces lettres comptent si on les ouvre et quels liens on suit.',
+    countsOpens: 'Ces lettres comptent si on les ouvre, mais pas quels liens on suit.',
+    countsClicks: 'Ces lettres comptent quels liens on suit, mais pas si on les ouvre.',
+    countsNeither: 'Ces lettres ne comptent ni si on les ouvre ni quels liens on suit.',
   },
   es: {
     onList: 'Está en la lista',
@@ -78,6 +94,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     signUpAgain: 'Si algún día quiere volver, apúntese de nuevo.',
     back: 'Vuelve a estar en la lista',
     comesAgain: 'La próxima carta de LABEL le llegará de nuevo. Cada carta termina con un enlace para darse de baja.',
+    countsBoth: 'Estas cartas cuentan si se abren y qué enlaces se siguen.',
+    countsOpens: 'Estas cartas cuentan si se abren, pero no qué enlaces se siguen.',
+    countsClicks: 'Estas cartas cuentan qué enlaces se siguen, pero no si se abren.',
+    countsNeither: 'Estas cartas no cuentan ni si se abren ni qué enlaces se siguen.',
   },
   pt: {
     onList: 'Está na lista',
@@ -93,6 +113,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     signUpAgain: 'Se um dia quiser voltar, inscreva-se de novo.',
     back: 'Está de novo na lista',
     comesAgain: 'A próxima carta de LABEL chegará de novo até si. Cada carta termina com uma ligação para cancelar a subscrição.',
+    countsBoth: 'Estas cartas contam se são abertas e que ligações são seguidas.',
+    countsOpens: 'Estas cartas contam se são abertas, mas não que ligações são seguidas.',
+    countsClicks: 'Estas cartas contam que ligações são seguidas, mas não se são abertas.',
+    countsNeither: 'Estas cartas não contam se são abertas nem que ligações são seguidas.',
   },
   it: {
     onList: 'È nella lista',
@@ -109,6 +133,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     back: 'È di nuovo nella lista',
     comesAgain:
       'La prossima lettera di LABEL arriverà di nuovo da Lei. Ogni lettera finisce con un link per annullare l’iscrizione.',
+    countsBoth: 'Queste lettere contano se vengono aperte e quali link si seguono.',
+    countsOpens: 'Queste lettere contano se vengono aperte, ma non quali link si seguono.',
+    countsClicks: 'Queste lettere contano quali link si seguono, ma non se vengono aperte.',
+    countsNeither: 'Queste lettere non contano né se vengono aperte né quali link si seguono.',
   },
   nl: {
     onList: 'U staat op de lijst',
@@ -124,6 +152,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     signUpAgain: 'Wilt u ooit terugkomen, meld u dan opnieuw aan.',
     back: 'U staat weer op de lijst',
     comesAgain: 'De volgende brief van LABEL komt weer naar u toe. Elke brief eindigt met een link om u af te melden.',
+    countsBoth: 'Deze brieven tellen of ze worden geopend en welke links worden gevolgd.',
+    countsOpens: 'Deze brieven tellen of ze worden geopend, maar niet welke links worden gevolgd.',
+    countsClicks: 'Deze brieven tellen welke links worden gevolgd, maar niet of ze worden geopend.',
+    countsNeither: 'Deze brieven tellen niet of ze worden geopend en ook niet welke links worden gevolgd.',
   },
   sv: {
     onList: 'Du står på listan',
@@ -139,6 +171,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     signUpAgain: 'Om du vill komma tillbaka någon gång, anmäl dig igen.',
     back: 'Du står på listan igen',
     comesAgain: 'Nästa brev från LABEL kommer till dig igen. Varje brev slutar med en länk för att avsluta prenumerationen.',
+    countsBoth: 'Breven räknar om de öppnas och vilka länkar som följs.',
+    countsOpens: 'Breven räknar om de öppnas, men inte vilka länkar som följs.',
+    countsClicks: 'Breven räknar vilka länkar som följs, men inte om de öppnas.',
+    countsNeither: 'Breven räknar varken om de öppnas eller vilka länkar som följs.',
   },
   ar: {
     onList: 'أنت على القائمة',
@@ -154,6 +190,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     signUpAgain: 'إذا أردت العودة يومًا فسجّل من جديد.',
     back: 'عدت إلى القائمة',
     comesAgain: 'ستصلك الرسالة التالية من LABEL من جديد. تنتهي كل رسالة برابط لإلغاء الاشتراك.',
+    countsBoth: 'تُحصي هذه الرسائل ما إذا فُتحت وأي روابط نُقرت.',
+    countsOpens: 'تُحصي هذه الرسائل ما إذا فُتحت، لا أي روابط نُقرت.',
+    countsClicks: 'تُحصي هذه الرسائل أي روابط نُقرت، لا ما إذا فُتحت.',
+    countsNeither: 'لا تُحصي هذه الرسائل ما إذا فُتحت ولا أي روابط نُقرت.',
   },
   he: {
     onList: 'אתם ברשימה',
@@ -169,6 +209,10 @@ const PAGE_WORDS: Record<string, PageWords> = {
     signUpAgain: 'אם תרצו לחזור ביום מן הימים, הירשמו שוב.',
     back: 'חזרתם לרשימה',
     comesAgain: 'המכתב הבא של LABEL יגיע אליכם שוב. כל מכתב מסתיים בקישור להסרה.',
+    countsBoth: 'במכתבים נספר אם נפתחו ואילו קישורים נלחצו.',
+    countsOpens: 'במכתבים נספר אם נפתחו, אך לא אילו קישורים נלחצו.',
+    countsClicks: 'במכתבים נספר אילו קישורים נלחצו, אך לא אם נפתחו.',
+    countsNeither: 'במכתבים לא נספר אם נפתחו וגם לא אילו קישורים נלחצו.',
   },
 };
 
@@ -176,6 +220,21 @@ const PAGE_WORDS: Record<string, PageWords> = {
 export function pageWords(language: string, label: string): PageWords {
   const words = PAGE_WORDS[language] ?? EN;
   return Object.fromEntries(Object.entries(words).map(([key, text]) => [key, text.replace('LABEL', () => label)])) as PageWords;
+}
+
+/** What a newsletter counts of its letters, said to its readers. */
+export function countingWords({
+  language,
+  count_opens,
+  count_clicks,
+}: {
+  language: string;
+  count_opens: boolean;
+  count_clicks: boolean;
+}): string {
+  const words = pageWords(language, '');
+  if (count_opens) return count_clicks ? words.countsBoth : words.countsOpens;
+  return count_clicks ? words.countsClicks : words.countsNeither;
 }
 
 /** "a, b and c" in that language. */

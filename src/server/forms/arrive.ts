@@ -1,5 +1,6 @@
 import type { FormDefinition } from '@/core/forms/definition';
 import { confirmationMail, giftLabel, welcomeMail } from '@/core/forms/mails';
+import { fill, wordsOf } from '@/core/forms/words';
 import { isSigned, signText } from '@/core/keys';
 import { CONFIRMATION_DAYS } from '@/core/readers/state';
 import type { Context } from '../context';
@@ -38,7 +39,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
         ...mail,
         ...(gift ? { link: gift } : {}),
         footer: [
-          `You get this because this address was signed up for ${newsletter.name} by a form.`,
+          fill(wordsOf(form.definition.language).because.signedUp, { name: newsletter.name }),
           newsletter.postal_address.replace(/\r?\n/g, ', '),
         ],
       },
@@ -109,6 +110,7 @@ export function confirmationLetter(
     lists.map((list) => list.public_name),
     typed === 'in a form',
   );
+  const { because } = wordsOf(form.definition.language);
   const mail: SingleMail = {
     newsletterId: newsletter.id,
     readerId: reader.id,
@@ -120,9 +122,7 @@ export function confirmationLetter(
       ...said,
       link: { label, url: `${ctx.config.linkOrigin}/e/confirm/${token}` },
       footer: [
-        typed === 'in a form'
-          ? `You get this because this address was typed into a sign-up form of ${newsletter.name}. If it was not you, do nothing: no letter will follow.`
-          : `You get this because somebody at ${newsletter.name} thinks that you would like to read it. If you would not, do nothing: no letter will follow.`,
+        fill(because[typed === 'in a form' ? 'asked' : 'added'], { name: newsletter.name }),
         newsletter.postal_address.replace(/\r?\n/g, ', '),
       ],
     },

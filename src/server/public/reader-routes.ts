@@ -2,8 +2,7 @@ import { asFault, Fault } from '@/core/faults';
 import { FORM_WORDS } from '@/core/forms/words';
 import { escapeHtml } from '@/core/html';
 import { isSigned } from '@/core/keys';
-import { countingWords } from '@/core/newsletters/identity';
-import { joined, pageWords } from '@/core/readers/page-words';
+import { countingWords, joined, pageWords } from '@/core/readers/page-words';
 import { readDeliveryToken } from '@/core/sending/token';
 import { letterWords } from '@/core/writing/words';
 import type { Context } from '../context';
@@ -121,7 +120,7 @@ function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving
   const more = goesOn.length
     ? `<section><p>${escapeHtml(pageWords(language, joined(goesOn, language)).also)}</p>${button(`${unsubscribe}: ${pageWords(language, '').everything}`, 'all', true)}</section>`
     : '';
-  const body = `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(pageWords(language, what).oneClick)}</p>${button(unsubscribe)}${more}<p><small lang="en">${escapeHtml(countingWords(newsletter))}</small></p>`;
+  const body = `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(pageWords(language, what).oneClick)}</p>${button(unsubscribe)}${more}<p><small>${escapeHtml(countingWords(newsletter))}</small></p>`;
   return page({ name, title, body, language });
 }
 

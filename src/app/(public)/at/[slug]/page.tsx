@@ -4,7 +4,7 @@ import { cache } from 'react';
 import { formCss } from '@/core/forms/look';
 import { shapeOf } from '@/core/forms/placement';
 import { formHtml } from '@/core/forms/render';
-import { countingWords } from '@/core/newsletters/identity';
+import { countingWords } from '@/core/readers/page-words';
 import { hostedForm } from '@/server/forms/forms';
 import { stamp } from '@/server/forms/stamp';
 import { publicNewsletter } from '@/server/newsletters/newsletters';
