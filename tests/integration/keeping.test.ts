@@ -5,6 +5,7 @@ import { EVERYONE } from '@/core/readers/view';
 import { leaveToken } from '@/core/sending/token';
 import { inTransaction } from '@/server/db/connection';
 import { confirm } from '@/server/forms/confirm';
+import { publishForm } from '@/server/forms/forms';
 import { newId } from '@/server/ids';
 import { housekeeping, recount } from '@/server/jobs/tick';
 import { addToList, allowReaders, suppressReaders, takeOffList } from '@/server/keeping/acts';
@@ -15,6 +16,7 @@ import { changeReader, dataOf, resendConfirmation } from '@/server/keeping/profi
 import { readerProfile, totalsOf } from '@/server/readers/readers';
 import { suppressedAmong } from '@/server/readers/suppressed';
 import { tablePage } from '@/server/readers/table';
+import { warmReaders } from '@/server/readers/warming';
 import { leave } from '@/server/sending/leave';
 import { startLetter } from '@/server/sending/start';
 import { MINUTE, TestWorld } from './world';
@@ -102,12 +104,14 @@ describe('an act on many readers', () => {
           .selectFrom('bulk_people')
           .select('reader_id')
           .where('act_id', '=', id)
-          .where('changed', 'is', null)
+          .where('done', '=', false)
           .limit(10)
           .execute();
         const ids = rows.map((row) => row.reader_id);
         await suppressReaders(world.ctx, trx, newsletter, ids, BY);
-        await sql`update bulk_people set changed = true where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(trx);
+        await sql`update bulk_people set done = true, changed_at = now() where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(
+          trx,
+        );
         await sql`update bulk_acts set done = done + 10, changed = changed + 10 where id = ${id}`.execute(trx);
       });
     await sql`insert into bulk_people (act_id, reader_id) select ${id}, id from readers`.execute(world.ctx.db);
@@ -158,6 +162,20 @@ describe('an act on many readers', () => {
     expect((await totalsOf(world.ctx, newsletter)).unreachable).toBe(0);
   });
 
+  it('taken back, leaves alone who was given the same again since', async () => {
+    const [ada, bela] = await people(2);
+    const { id } = await begin('tag', { tag: 'reef' }, all);
+    await world.work();
+    world.clock.advance(MINUTE);
+    await onReader(world.ctx, newsletter, WRITER, ada!, 'untag', { tag: 'reef' });
+    await onReader(world.ctx, newsletter, WRITER, ada!, 'tag', { tag: 'reef' });
+    await undoBulk(world.ctx, newsletter, id);
+    await world.work();
+    const { rows } = await sql<{ reader_id: string }>`select reader_id from reader_tags`.execute(world.ctx.db);
+    expect(rows).toEqual([{ reader_id: ada }]);
+    expect(bela).toBeDefined();
+  });
+
   it('keeps no longer than needed whom it was for, nor how they were found', async () => {
     await people(2);
     const { id } = await begin('erase', {}, { condition: EVERYONE, find: 'r0@heronmail.example' });
@@ -191,7 +209,9 @@ describe('an act on many readers', () => {
     const stranger = await world.newsletter('A stranger');
     const theirs = await world.list(stranger);
     const { id } = await begin('add', { listId: theirs, agreement: VOUCHED }, all);
-    await expect(workBulk(world.ctx, id)).rejects.toMatchObject({ code: 'not-found' });
+    // It is set aside with its reason, and stands in nobody's way.
+    await world.work();
+    expect(await bulk(id)).toMatchObject({ state: 'failed', cause: 'There is no such list any more.', done: 0, undo: false });
     expect((await sql`select 1 from memberships where list_id = ${theirs}`.execute(world.ctx.db)).rows).toEqual([]);
     const other = await startBulk(world.ctx, stranger, WRITER, {
       act: 'erase',
@@ -265,6 +285,34 @@ describe('putting people on a list by hand', () => {
     await undoBulk(world.ctx, newsletter, off.id);
     await world.work();
     expect((await totalsOf(world.ctx, newsletter)).reading).toBe(2);
+  });
+
+  it('taken off and put back, nobody reads who had not confirmed, whatever they read long ago', async () => {
+    const [ada] = await people(1);
+    const list = await world.list(newsletter);
+    const { db } = world.ctx;
+    await takeOffList(world.ctx, db, newsletter, [ada!], { listId: list, by: BY });
+    await addToList(world.ctx, db, newsletter, [ada!], { listId: list, agreement: { how: 'asked' }, by: BY });
+    expect(await stateOn(ada!, list)).toBe('waiting');
+    const { id } = await begin('take off', { listId: list }, all);
+    await world.work();
+    await undoBulk(world.ctx, newsletter, id);
+    await world.work();
+    expect([await stateOn(ada!, list), (await bulk(id)).state]).toEqual(['waiting', 'undone']);
+  });
+
+  it('who confirms is no sign-up of the sign-up page, and is greeted in the newsletter’s language', async () => {
+    await world.ctx.db.updateTable('newsletters').set({ language: 'de' }).where('id', '=', newsletter.id).execute();
+    const { id } = await addPerson(world.ctx, newsletter, WRITER, {
+      address: 'ada@heronmail.example',
+      listId: await world.list(newsletter),
+      how: 'asked',
+    });
+    await world.work();
+    const token = (await world.linkIn('ada@heronmail.example', '/e/confirm/')).split('/').at(-1)!;
+    const said = await confirm(world.ctx, token, { network: '198.51.100.7', agent: 'A browser' });
+    expect([said.done, said.language, await stateOn(id, await world.list(newsletter))]).toEqual([true, 'de', 'reading']);
+    expect((await sql`select 1 from form_days where confirmed > 0`.execute(world.ctx.db)).rows).toEqual([]);
   });
 
   it('taken off a list, they do not get what was queued for them by it', async () => {
@@ -365,10 +413,11 @@ describe('erasing readers', () => {
       .set({ first_name: 'Zebulon', name_key: 'zebulon', note: 'Zebulon is kind' })
       .where('id', '=', erased!)
       .execute();
-    await takeOffList(world.ctx, db, newsletter, [erased!], { listId: await world.list(newsletter), by: BY });
     await sql`insert into reports (kind, to_local, received_at, bytes) values ('complaint', 'x', now(), convert_to('To: r0@heronmail.example', 'UTF8'))`.execute(
       db,
     );
+    await suppressReaders(world.ctx, db, newsletter, [erased!], BY);
+    await allowReaders(world.ctx, db, newsletter, [erased!], BY);
     await recount(world.ctx, newsletter);
     expect(await inTransaction(db, (trx) => eraseReaders(world.ctx, trx, newsletter, [erased!, newId()], BY))).toEqual([erased]);
     expect(await inTransaction(db, (trx) => eraseReaders(world.ctx, trx, newsletter, [erased!], BY))).toEqual([]);
@@ -397,18 +446,33 @@ describe('erasing readers', () => {
       actor_name: string;
       reader_id: string;
     }>`select act, actor_name, reader_id from consents order by id`.execute(db);
-    expect(proofs.map((row) => row.act)).toEqual(['take off', 'erase']);
+    expect(proofs.map((row) => row.act)).toEqual(['suppress', 'allow', 'erase']);
     expect(new Set(proofs.map((row) => row.reader_id)).size).toBe(1);
     expect(await suppressedAmong(world.ctx, db, newsletter.id, ['r0@heronmail.example', 'r1@heronmail.example'])).toEqual(
       new Map([['r0@heronmail.example', 'erased']]),
     );
-    // The figures hold, and the nightly check finds nothing to mend.
+    // The figures hold, growth tells of who read until today, and the nightly check finds nothing to mend.
+    expect((await sql`select left_count from daily_counts where left_count > 0`.execute(db)).rows).toEqual([{ left_count: 1 }]);
     expect(await totalsOf(world.ctx, newsletter)).toMatchObject({ reading: 2, left: 0 });
     await sql`update newsletters set recounted_at = null`.execute(db);
     const mended = await sql<{
       n: number;
     }>`select recount_people(${newsletter.id}) + recount_sources(${newsletter.id}) as n`.execute(db);
     expect(mended.rows[0]!.n).toBe(0);
+  });
+
+  it('writes nothing on the newsletter’s row after the first time: its forms would be read anew at each', async () => {
+    const [ada, bela] = await people(2);
+    const { db } = world.ctx;
+    const version = async () =>
+      (await sql<{ xmin: string }>`select xmin::text as xmin from newsletters where id = ${newsletter.id}`.execute(db)).rows[0]!
+        .xmin;
+    await inTransaction(db, (trx) => eraseReaders(world.ctx, trx, newsletter, [ada!], BY));
+    const before = await version();
+    await inTransaction(db, (trx) => eraseReaders(world.ctx, trx, newsletter, [bela!], BY));
+    await suppressedAmong(world.ctx, db, newsletter.id, ['r0@heronmail.example']);
+    await warmReaders(world.ctx, newsletter.id);
+    expect(await version()).toBe(before);
   });
 
   it('a key that was changed still knows whom it erased, and who comes by themselves is let in again', async () => {
@@ -513,6 +577,32 @@ describe('one reader', () => {
     await expect(again(id)).rejects.toMatchObject({ sentence: expect.stringContaining('three confirmation letters today') });
     await world.work();
     expect(world.mail.to('bela@heronmail.example')).toHaveLength(3);
+  });
+
+  it('who asked by a form is told so again, and still counts for it', async () => {
+    const visitor = { network: '198.51.100.7', agent: 'A browser' };
+    const form = await world.newForm(newsletter);
+    await publishForm(world.ctx, newsletter, form.id);
+    await world.signUps.join((await world.signUps.form(form.publicId))!, { email: 'bela@heronmail.example' }, visitor);
+    await world.work();
+    const { rows } = await sql<{ id: string }>`select id from readers where address = 'bela@heronmail.example'`.execute(
+      world.ctx.db,
+    );
+    await resendConfirmation(world.ctx, newsletter, rows[0]!.id);
+    await world.work();
+    const sources = world.mail.to('bela@heronmail.example').map((mail) =>
+      mail.source
+        .toString()
+        .replace(/=\r?\n/g, '')
+        .replace(/\s+/g, ' '),
+    );
+    expect(sources).toHaveLength(2);
+    for (const source of sources) expect(source).toContain('was typed into a sign-up form');
+    const token = (await world.linkIn('bela@heronmail.example', '/e/confirm/')).split('/').at(-1)!;
+    await confirm(world.ctx, token, visitor);
+    expect((await sql`select form_id from form_days where confirmed = 1`.execute(world.ctx.db)).rows).toEqual([
+      { form_id: form.id },
+    ]);
   });
 
   it('has all that is kept of them as data', async () => {

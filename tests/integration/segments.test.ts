@@ -379,6 +379,40 @@ describe('a reader’s last letters', () => {
   });
 });
 
+describe('a letter that is read before its delivery is written', () => {
+  it('is among those that were read: a quick person, a scanner, a slow disk', async () => {
+    const { db } = world.ctx;
+    const { senderId } = await world.sender(newsletter);
+    const [id] = await world.readers(newsletter, ['ada@heronmail.example']);
+    const letter = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, letter);
+    const copy = await db
+      .selectFrom('deliveries')
+      .select(['id', 'sent_on'])
+      .where('letter_id', '=', letter)
+      .executeTakeFirstOrThrow();
+    await writeMarks(world.ctx, [
+      {
+        ref: { sentOn: copy.sent_on, id: BigInt(copy.id) as never },
+        kind: 'click',
+        at: world.clock.now(),
+        agent: 'Mozilla/5.0 (X11; Linux x86_64) A browser',
+        method: 'GET',
+        link: 0,
+      },
+    ]);
+    await world.work();
+    const row = await db
+      .selectFrom('readers')
+      .select(['letters_got', 'recent_read', 'recent_clicked'])
+      .where('id', '=', id!)
+      .executeTakeFirstOrThrow();
+    expect(row).toEqual({ letters_got: 1, recent_read: '1', recent_clicked: '1' });
+    const { rows } = await sql<{ differing: number }>`select recount_recent(${newsletter.id}) as differing`.execute(db);
+    expect(rows[0]!.differing).toBe(0);
+  });
+});
+
 describe('warmth', () => {
   it('is worked out of those to whom something happened since, each once, however many there are', async () => {
     const { db } = world.ctx;

@@ -5,6 +5,9 @@ import { type Condition, conditionSchema } from './condition';
 export const BULK_ACTS = ['tag', 'untag', 'add', 'take off', 'suppress', 'erase'] as const;
 export type BulkAct = (typeof BULK_ACTS)[number];
 
+/** How far an act is. */
+export type BulkState = 'waiting' | 'working' | 'done' | 'stopped' | 'failed' | 'undoing' | 'undone';
+
 /** How somebody who is added by hand agreed: the writer vouches and says where and when, or they are asked themselves. */
 export type Agreement = { how: 'vouched'; said: string } | { how: 'asked' };
 

@@ -99,17 +99,18 @@ describe('a view in the address bar', () => {
       ],
     });
   });
-  it('that was tampered with says nothing', () => {
-    const view = readView({
-      q: ['a', 'b'],
-      state: 'rich',
-      list: "x' or 1",
-      tag: 'a\0',
-      where: '{"kind":"everyone"}',
-      order: 'by luck',
-      segment: '',
-    });
-    expect(view).toEqual(readView({}));
-    expect(readView({ where: '{' }).where).toEqual(EVERYONE);
+  it.each([
+    { q: ['a', 'b'] },
+    { state: 'rich' },
+    { list: "x' or 1" },
+    { tag: 'a\0' },
+    { where: '{"kind":"everyone"}' },
+    { where: '{' },
+    { where: JSON.stringify(EVERYONE).slice(0, -1) },
+  ])('that was cut off or tampered with shows nobody: %o', (query) => {
+    expect(readView(query).where).toEqual({ kind: 'any', of: [] });
+  });
+  it('in an order that there is none of, or with what is empty, is everyone', () => {
+    expect(readView({ order: 'by luck', segment: '', q: '' })).toEqual(readView({}));
   });
 });

@@ -25,35 +25,43 @@ export type View = {
 };
 
 export const EVERYONE: Condition = { kind: 'all', of: [] };
+const NOBODY: Condition = { kind: 'any', of: [] };
 const NARROWED = ['list', 'tag', 'source', 'form', 'segment'] as const;
-const uuid = (value: string | undefined) => (value && !Joi.string().uuid().validate(value).error ? value : null);
+const uuid = (value: string) => (Joi.string().uuid().validate(value).error ? null : value);
 
-/** Reads what the address bar says. What is none of it is passed over. */
+/** Reads what the address bar says. Whatever narrows and cannot be read shows nobody: a sentence that was cut off must never become everyone. */
 export function readView(query: Record<string, string | string[] | undefined>): View {
   const one = (name: string): string | undefined => {
     const value = query[name];
-    return typeof value === 'string' && value !== '' && !value.includes('\0') ? value.slice(0, 4_000) : undefined;
+    return typeof value === 'string' && value !== '' ? value : undefined;
   };
-  return {
-    find: (one('q') ?? '').slice(0, 200),
-    state: STANDINGS.find((state) => state === one('state')) ?? null,
-    list: uuid(one('list')),
-    tag: one('tag')?.slice(0, 100) ?? null,
-    source: one('source')?.slice(0, 200) ?? null,
-    form: uuid(one('form')),
-    segment: uuid(one('segment')),
-    where: readWhere(one('where')),
+  const faults = new Set<string>();
+  const read = <T>(name: string, to: (value: string) => T | null | undefined): T | null => {
+    const value = one(name);
+    const known = value === undefined || value.includes('\0') ? undefined : to(value);
+    if (query[name] !== undefined && query[name] !== '' && (known === undefined || known === null)) faults.add(name);
+    return known ?? null;
+  };
+  const view: View = {
+    find: read('q', (value) => value.slice(0, 200)) ?? '',
+    state: read('state', (value) => STANDINGS.find((state) => state === value)),
+    list: read('list', uuid),
+    tag: read('tag', (value) => value.slice(0, 100)),
+    source: read('source', (value) => value.slice(0, 200)),
+    form: read('form', uuid),
+    segment: read('segment', uuid),
+    where: read('where', readWhere) ?? EVERYONE,
     order: ORDERS.find((order) => order === one('order')) ?? 'newest',
   };
+  return faults.size ? { ...view, where: NOBODY } : view;
 }
 
-function readWhere(text: string | undefined): Condition {
-  if (!text) return EVERYONE;
+function readWhere(text: string): Condition | null {
   try {
     const { error, value } = conditionSchema.validate(JSON.parse(text));
-    return error ? EVERYONE : value;
+    return error ? null : value;
   } catch {
-    return EVERYONE;
+    return null;
   }
 }
 

@@ -6,7 +6,7 @@ import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
 import type { AlertWhen, SocialLink } from '@/core/newsletters/identity';
 import type { Role } from '@/core/newsletters/roles';
-import type { BulkAct, BulkWhat, Whom } from '@/core/readers/bulk';
+import type { BulkAct, BulkState, BulkWhat, Whom } from '@/core/readers/bulk';
 import type { Condition } from '@/core/readers/condition';
 import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@/core/readers/state';
 import type { Judgement, Verdict } from '@/core/senders/judge';
@@ -191,7 +191,8 @@ export type Schema = {
     updated_at: Date;
   };
   bulk_acts: BulkActTable;
-  bulk_people: { act_id: string; reader_id: string; changed: boolean | null };
+  bulk_people: { act_id: string; reader_id: string; done: Generated<boolean>; changed_at: Date | null };
+  warmings: { newsletter_id: string; at: Date };
   segment_sizes: { segment_id: string; day: string; people: number };
   layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
   auto_sends: AutoSendTable;
@@ -267,7 +268,6 @@ export type NewsletterTable = {
   alert_leaves: Generated<AlertWhen>;
   alerts_due_at: Date | null;
   hash_key: Buffer | null;
-  warmed_at: Date | null;
   recounted_at: Date | null;
   default_sender_id: string | null;
   encrypted_only: Generated<boolean>;
@@ -529,7 +529,8 @@ type BulkActTable = {
   what: JSONColumnType<BulkWhat>;
   whom: JSONColumnType<Whom>;
   by_name: string;
-  state: Generated<'waiting' | 'working' | 'done' | 'stopped' | 'undoing' | 'undone'>;
+  state: Generated<BulkState>;
+  cause: string | null;
   people: number | null;
   done: Generated<number>;
   changed: Generated<number>;

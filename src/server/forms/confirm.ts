@@ -59,6 +59,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
       'n.colour',
       'n.time_zone',
       'n.postal_address',
+      'n.language',
       'r.address',
       'f.name as form_name',
       'f.definition',
@@ -83,7 +84,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
   const form: ArrivingForm | null = definition && { id: row.form_id!, name: row.form_name!, definition };
   const said: Confirmed = {
     newsletter,
-    language: definition?.language ?? 'en',
+    language: definition?.language ?? row.language,
     title: definition?.next.confirmed.title ?? '',
     words: definition?.next.confirmed.words ?? '',
     redirect: definition?.next.confirmed.redirect ?? '',

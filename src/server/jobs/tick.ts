@@ -73,11 +73,15 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await due(
     'warm-readers',
     await ctx.db
-      .selectFrom('newsletters')
-      .select('id')
-      .where('removed_at', 'is', null)
-      .where((eb) => eb.or([eb('warmed_at', 'is', null), eb('warmed_at', '<=', new Date(now.getTime() - WARM_EVERY_MS))]))
-      .orderBy('warmed_at')
+      .selectFrom('newsletters as n')
+      .leftJoin('warmings as w', 'w.newsletter_id', 'n.id')
+      .select('n.id')
+      .where('n.removed_at', 'is', null)
+      // One that was done in what is the future now is done anew: the clock went backwards.
+      .where((eb) =>
+        eb.or([eb('w.at', 'is', null), eb('w.at', '<=', new Date(now.getTime() - WARM_EVERY_MS)), eb('w.at', '>', now)]),
+      )
+      .orderBy('w.at')
       .limit(20)
       .execute(),
   );
@@ -85,10 +89,12 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
     'bulk-act',
     await ctx.db
       .selectFrom('bulk_acts')
-      .select('id')
+      .innerJoin('newsletters as n', 'n.id', 'newsletter_id')
+      .select('bulk_acts.id')
       .where('state', 'in', ['waiting', 'working', 'undoing'])
+      .where('n.removed_at', 'is', null)
       .orderBy('began_at')
-      .limit(20)
+      .limit(100)
       .execute(),
   );
   await giveUpStale(ctx);

@@ -30,13 +30,18 @@ export const tagReaders = async (ctx: Context, db: Db, newsletter: Own, ids: str
     ),
   );
 
-/** Takes a tag from readers. */
-export const untagReaders = async (db: Db, newsletter: Own, ids: string[], tag: string): Promise<string[]> =>
+/** Takes a tag from readers; with `given`, only where they got it at that moment. */
+export const untagReaders = async (
+  db: Db,
+  newsletter: Own,
+  ids: string[],
+  tag: string,
+  given: Date | null = null,
+): Promise<string[]> =>
   idsOf(
     await sql<{ id: string }>`
-      delete from reader_tags where newsletter_id = ${newsletter.id} and reader_id = any(${ids}::uuid[]) and tag = ${tag} returning reader_id as id`.execute(
-      db,
-    ),
+      delete from reader_tags where newsletter_id = ${newsletter.id} and reader_id = any(${ids}::uuid[]) and tag = ${tag}
+        and ${given ? sql`at = ${given}` : sql`true`} returning reader_id as id`.execute(db),
   );
 
 type Entry = { act: ConsentAct; state: string; list: { id: string; name: string }; by: By; wording?: string };
@@ -55,9 +60,9 @@ async function record(
     from unnest(${ids}::uuid[]) as t(id) order by id`.execute(db);
 }
 
-/** What was last done about a membership. */
+/** What was last done about a membership; what concerns the address alone is none of it. */
 const lastAct = (of: RawBuilder<unknown>) =>
-  sql`(select c.act from consents c where c.reader_id = ${of}.reader_id and (c.list_id = ${of}.list_id or c.list_id is null) order by c.at desc, c.id desc limit 1)`;
+  sql`(select c.act from consents c where c.reader_id = ${of}.reader_id and c.list_id = ${of}.list_id and c.act in ('ask', 'confirm', 'leave', 'return', 'add', 'take off') order by c.at desc, c.id desc limit 1)`;
 
 /** A list of this newsletter that people can be put on. Throws "not-found". */
 async function listOf(db: Db, newsletter: Own, id: string) {
@@ -79,7 +84,7 @@ async function listOf(db: Db, newsletter: Own, id: string) {
 export async function addToList(
   ctx: Context,
   db: Db,
-  newsletter: Pick<Newsletter, 'id' | 'name' | 'slug' | 'postal_address'>,
+  newsletter: Asking,
   ids: string[],
   { listId, agreement, by }: { listId: string; agreement: Agreement; by: By },
 ): Promise<string[]> {
@@ -95,7 +100,7 @@ export async function addToList(
       select r.id, ${list.id}::uuid, r.newsletter_id, ${state}, ${now}::timestamptz, ${state === 'reading' ? now : null}::timestamptz from readers r
       where r.newsletter_id = ${newsletter.id} and r.id = any(${ids}::uuid[]) and r.address_state <> 'suppressed'
       order by r.id
-      on conflict (reader_id, list_id) do update set state = excluded.state, since = excluded.since, joined_at = coalesce(excluded.joined_at, memberships.joined_at)
+      on conflict (reader_id, list_id) do update set state = excluded.state, since = excluded.since, joined_at = excluded.joined_at
       where memberships.state = 'left' and ${lastAct(sql`memberships`)} = 'take off'
       returning reader_id as id`.execute(db),
   );
@@ -111,13 +116,13 @@ export async function addToList(
   return moved;
 }
 
-/** Takes readers off a list; with `added`, only whom an act of a member put there and who has not moved on it since. What they were about to get by it is cancelled. */
+/** Takes readers off a list; with `since`, only who has stood there as they do since that moment. What they were about to get by it is cancelled. */
 export async function takeOffList(
   ctx: Context,
   db: Db,
   newsletter: Own,
   ids: string[],
-  { listId, by, added = false }: { listId: string; by: By; added?: boolean },
+  { listId, by, since = null }: { listId: string; by: By; since?: Date | null },
 ): Promise<string[]> {
   const list = await db
     .selectFrom('lists')
@@ -132,7 +137,7 @@ export async function takeOffList(
   const moved = idsOf(
     await sql<{ id: string }>`
       update memberships set state = 'left', since = ${ctx.clock.now()} where newsletter_id = ${newsletter.id} and reader_id = any(${ids}::uuid[])
-        and list_id = ${list.id} and state <> 'left' and ${added ? sql`${lastAct(sql`memberships`)} = 'add'` : sql`true`} returning reader_id as id`.execute(
+        and list_id = ${list.id} and state <> 'left' and ${since ? sql`since = ${since}` : sql`true`} returning reader_id as id`.execute(
       db,
     ),
   );
@@ -151,7 +156,7 @@ const withQueued = async (db: Db, ids: string[]): Promise<string[]> =>
     ),
   );
 
-/** Puts readers back on a list that an act took them off, as they stood on it before: whoever has moved on it since stays. */
+/** Puts readers back on a list that an act took them off, as they stood on it before: whoever was not taken off at that moment, or has moved since, stays. */
 export async function putBackOnList(
   ctx: Context,
   db: Db,
@@ -166,7 +171,7 @@ export async function putBackOnList(
   const moved = idsOf(
     await sql<{ id: string }>`
       update memberships m set state = case when m.joined_at is null then 'waiting' else 'reading' end, since = ${ctx.clock.now()}
-      where m.newsletter_id = ${newsletter.id} and m.reader_id = any(${ids}::uuid[]) and m.list_id = ${list.id} and m.state = 'left' and m.since >= ${since}
+      where m.newsletter_id = ${newsletter.id} and m.reader_id = any(${ids}::uuid[]) and m.list_id = ${list.id} and m.state = 'left' and m.since = ${since}
         and ${lastAct(sql`m`)} = 'take off'
       returning m.reader_id as id`.execute(db),
   );
@@ -190,10 +195,18 @@ export async function suppressReaders(ctx: Context, db: Db, newsletter: Own, ids
   return rows.map((row) => row.id);
 }
 
-/** Lets letters go again to addresses that were suppressed by hand; never what a bounce or a complaint ended. */
-export async function allowReaders(ctx: Context, db: Db, newsletter: Own, ids: string[], by: By): Promise<string[]> {
+/** Lets letters go again to addresses that were suppressed by hand, with `since` at that moment; never what a bounce or a complaint ended. */
+export async function allowReaders(
+  ctx: Context,
+  db: Db,
+  newsletter: Own,
+  ids: string[],
+  by: By,
+  since: Date | null = null,
+): Promise<string[]> {
   const { rows } = await sql<{ id: string; address_key: string }>`
     select r.id, r.address_key from readers r join suppressions s on s.newsletter_id = r.newsletter_id and s.address_key = r.address_key and s.reason = 'by hand'
+      and ${since ? sql`s.at = ${since}` : sql`true`}
     where r.newsletter_id = ${newsletter.id} and r.id = any(${ids}::uuid[]) order by r.id for update of r`.execute(db);
   const now = ctx.clock.now();
   for (const row of rows) await allowAgain(ctx, db, newsletter.id, row.address_key);
@@ -208,22 +221,41 @@ export async function allowReaders(ctx: Context, db: Db, newsletter: Own, ids: s
 }
 
 /**
- * Asks readers by a confirmation letter, in the words of the newsletter's own sign-up page. An address that had three of them today is passed over.
- * Answers whom it asked.
+ * Asks readers whom a member put on lists by a confirmation letter, in the look of the newsletter's own sign-up page. It is no sign-up of that page: whoever
+ * confirms is not counted there. An address that had three such letters today is passed over.
  */
-export async function askToConfirm(
+async function askToConfirm(
   ctx: Context,
   db: Db,
-  newsletter: Pick<Newsletter, 'id' | 'name' | 'slug' | 'postal_address'>,
+  newsletter: Asking,
   ids: string[],
   lists: { id: string; public_name: string }[],
-): Promise<string[]> {
+): Promise<void> {
   const form = await db
     .selectFrom('forms')
     .select(['id', 'name', 'definition'])
     .where('newsletter_id', '=', newsletter.id)
     .where('hosted', '=', true)
     .executeTakeFirstOrThrow();
+  await mailToConfirm(ctx, db, newsletter, ids, { form, lists, variant: '', typed: 'by hand' });
+}
+
+type Asking = Pick<Newsletter, 'id' | 'name' | 'slug' | 'postal_address'>;
+type Wording = {
+  form: { id: string; name: string; definition: unknown };
+  lists: { id: string; public_name: string }[];
+  variant: string;
+  typed: 'in a form' | 'by hand';
+};
+
+/** Sends these readers a confirmation letter; whose address had three of them today is passed over. Answers how many it went to. */
+export async function mailToConfirm(
+  ctx: Context,
+  db: Db,
+  newsletter: Asking,
+  ids: string[],
+  { form, lists, variant, typed }: Wording,
+): Promise<number> {
   const readers = await db
     .selectFrom('readers')
     .select(['id', 'address', 'address_key'])
@@ -235,20 +267,20 @@ export async function askToConfirm(
     readers.map((reader) => reader.address_key),
   );
   const asked = readers.filter((_, n) => fine[n]);
-  if (asked.length === 0) return [];
+  if (asked.length === 0) return 0;
   const definition = complete(form.definition);
   const voice = await voiceOf(ctx, db, newsletter, definition.next.confirmation.senderId);
   const letters = asked.map((reader) =>
-    confirmationLetter(ctx, { form: { ...form, definition }, newsletter, reader, lists, variant: '' }, voice, 'by hand'),
+    confirmationLetter(ctx, { form: { ...form, definition }, newsletter, reader, lists, variant }, voice, typed),
   );
   await db
     .insertInto('confirmations')
-    .values(letters.map(({ row }) => row))
+    .values(letters.map(({ row }) => (typed === 'by hand' ? { ...row, form_id: null } : row)))
     .execute();
   await postAll(
     ctx,
     db,
     letters.map(({ mail }) => mail),
   );
-  return asked.map((reader) => reader.id);
+  return asked.length;
 }

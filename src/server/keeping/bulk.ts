@@ -1,10 +1,11 @@
 import Joi from 'joi';
 import { sql } from 'kysely';
-import { Fault } from '@/core/faults';
+import { asFault, Fault } from '@/core/faults';
 import {
   agreementSchema,
   BULK_ACTS,
   type BulkAct,
+  type BulkState,
   type BulkWhat,
   canUndo,
   tagSchema,
@@ -14,7 +15,7 @@ import {
 import type { Person } from '../auth/session';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
-import { type Db, inTransaction } from '../db/connection';
+import { type Db, inTransaction, isAway } from '../db/connection';
 import { newId } from '../ids';
 import { findSql, readyCondition } from '../readers/table';
 import { addToList, allowReaders, putBackOnList, suppressReaders, tagReaders, takeOffList, untagReaders } from './acts';
@@ -25,7 +26,8 @@ export type Bulk = {
   act: BulkAct;
   what: BulkWhat & { list?: string };
   by: string;
-  state: 'waiting' | 'working' | 'done' | 'stopped' | 'undoing' | 'undone';
+  state: BulkState;
+  cause: string | null;
   /** Whom it is for; null until that is fixed. */
   people: number | null;
   done: number;
@@ -143,12 +145,13 @@ export async function bulksOf(ctx: Context, newsletter: Newsletter): Promise<Bul
     what: { ...row.what, ...(row.what.listId ? { list: names.get(row.what.listId) ?? 'a list that is gone' } : {}) },
     by: row.by_name,
     state: row.state,
+    cause: row.cause,
     people: row.people,
     done: row.done,
     changed: row.changed,
     beganAt: row.began_at,
     endedAt: row.ended_at,
-    undo: canUndo(row.act) && ['done', 'stopped'].includes(row.state) && row.changed > 0,
+    undo: canUndo(row.act) && ['done', 'stopped', 'failed'].includes(row.state) && row.changed > 0,
   }));
 }
 
@@ -173,16 +176,27 @@ export async function undoBulk(ctx: Context, newsletter: Newsletter, id: string)
     .updateTable('bulk_acts')
     .set({ state: 'undoing', ended_at: null })
     .where('id', '=', id)
-    .where('state', 'in', ['done', 'stopped'])
+    .where('state', 'in', ['done', 'stopped', 'failed'])
     .execute();
 }
 
 /**
  * Works on an act until it has ended, or somebody stopped it: portions, each in a transaction with its progress, so that whoever comes after a crash goes on
- * where it stood, nobody left out and nobody twice. Two workers take turns.
+ * where it stood, nobody left out and nobody twice. Two workers take turns. One that cannot go on is set aside with the reason, and stands in nobody's way.
  */
 export async function workBulk(ctx: Context, id: string): Promise<void> {
-  while (await inTransaction(ctx.db, (trx) => portion(ctx, trx, id)));
+  try {
+    while (await inTransaction(ctx.db, (trx) => portion(ctx, trx, id)));
+  } catch (error) {
+    if (isAway(error)) throw error;
+    if (!(error instanceof Fault)) ctx.log.error({ err: error, act: id }, 'an act on readers failed');
+    await ctx.db
+      .updateTable('bulk_acts')
+      .set({ state: 'failed', cause: asFault(error).sentence, ended_at: ctx.clock.now() })
+      .where('id', '=', id)
+      .where('state', 'in', ['waiting', 'working', 'undoing'])
+      .execute();
+  }
 }
 
 /** Does the next portion; false when nothing is left to do. */
@@ -203,8 +217,16 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
     return true;
   }
   const undoing = row.state === 'undoing';
+  // What is taken back goes by the moments in which it was done: whoever stands otherwise since then has moved.
+  const since = undoing
+    ? (
+        await sql<{
+          at: Date | null;
+        }>`select min(changed_at) as at from bulk_people where act_id = ${id} and changed_at is not null`.execute(db)
+      ).rows[0]!.at
+    : null;
   const { rows } = await sql<{ id: string }>`
-    select reader_id as id from bulk_people where act_id = ${id} and ${undoing ? sql`changed` : sql`changed is null`} order by reader_id limit ${PORTION[row.act]}`.execute(
+    select reader_id as id from bulk_people where act_id = ${id} and ${undoing ? sql`changed_at = ${since}` : sql`not done`} order by reader_id limit ${PORTION[row.act]}`.execute(
     db,
   );
   const ids = rows.map((one) => one.id);
@@ -213,12 +235,13 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
     return false;
   }
   const by: By = { actor: 'member', name: row.by_name };
-  const changed = undoing
-    ? await undo(ctx, db, newsletter, row.act, row.what, ids, by, row.began_at)
-    : await act(ctx, db, newsletter, row.act, row.what, ids, by);
-  await sql`update bulk_people set changed = ${undoing ? sql`false` : sql`reader_id = any(${changed}::uuid[])`} where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(
-    db,
-  );
+  const now = ctx.clock.now();
+  const standing = { ...ctx, clock: { now: () => now, onMoved: ctx.clock.onMoved.bind(ctx.clock) } };
+  const changed = since
+    ? await undo(standing, db, newsletter, row.act, row.what, ids, by, since)
+    : await act(standing, db, newsletter, row.act, row.what, ids, by);
+  await sql`update bulk_people set done = true, changed_at = ${undoing ? sql`null` : sql`case when reader_id = any(${changed}::uuid[]) then ${now}::timestamptz end`}
+    where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(db);
   await set(
     undoing ? { changed: row.changed - ids.length } : { done: row.done + ids.length, changed: row.changed + changed.length },
   );
@@ -230,7 +253,7 @@ export async function forgetOldActs(ctx: Context): Promise<void> {
   await ctx.db
     .deleteFrom('bulk_acts')
     .where('began_at', '<=', new Date(ctx.clock.now().getTime() - SHOWN_DAYS * DAY_MS))
-    .where('state', 'in', ['done', 'stopped', 'undone'])
+    .where('state', 'in', ['done', 'stopped', 'failed', 'undone'])
     .execute();
 }
 
@@ -287,15 +310,15 @@ async function undo(
 ): Promise<string[]> {
   switch (kind) {
     case 'tag':
-      return untagReaders(db, newsletter, ids, what.tag!);
+      return untagReaders(db, newsletter, ids, what.tag!, since);
     case 'untag':
       return tagReaders(ctx, db, newsletter, ids, what.tag!);
     case 'add':
-      return takeOffList(ctx, db, newsletter, ids, { listId: what.listId!, by, added: true });
+      return takeOffList(ctx, db, newsletter, ids, { listId: what.listId!, by, since });
     case 'take off':
       return putBackOnList(ctx, db, newsletter, ids, { listId: what.listId!, by, since });
     case 'suppress':
-      return allowReaders(ctx, db, newsletter, ids, by);
+      return allowReaders(ctx, db, newsletter, ids, by, since);
     case 'erase':
       return [];
   }

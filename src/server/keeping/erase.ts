@@ -42,6 +42,10 @@ export async function eraseReaders(
     newsletter.id,
     rows.map((row) => row.address_key),
   );
+  // Who read until now is among those who left today: the figures of growth add up.
+  await sql`update memberships set state = 'left', since = ${now} where reader_id = any(${known}::uuid[]) and state = 'reading'`.execute(
+    db,
+  );
   await sql`delete from memberships where reader_id = any(${known}::uuid[])`.execute(db);
   await sql`delete from reader_tags where reader_id = any(${known}::uuid[])`.execute(db);
   const to = sql`unnest(${known}::uuid[], ${nobody}::uuid[]) as n(id, nobody)`;
@@ -64,9 +68,11 @@ export async function eraseReaders(
   await sql`delete from held_back where newsletter_id = ${newsletter.id} and address_key = any(${rows.map((row) => row.address_key)}::text[])`.execute(
     db,
   );
-  // Reports that came by mail name whom they are about.
-  for (const { address } of rows)
-    await sql`delete from reports where position(convert_to(${address}, 'UTF8') in bytes) > 0`.execute(db);
+  // Complaints that came by mail name whom they are about.
+  await sql`delete from reports where kind in ('complaint', 'postmaster') and exists (
+    select 1 from unnest(${rows.map((row) => row.address)}::text[]) as a where position(convert_to(a, 'UTF8') in bytes) > 0)`.execute(
+    db,
+  );
   await sql`delete from readers where id = any(${known}::uuid[])`.execute(db);
   return known;
 }

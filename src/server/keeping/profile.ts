@@ -8,7 +8,7 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { inTransaction } from '../db/connection';
 import { keepAnswers } from '../forms/fields';
-import { askToConfirm } from './acts';
+import { mailToConfirm } from './acts';
 
 const schema = Joi.object<{ firstName: string; note: string }>({
   firstName: Joi.string()
@@ -62,7 +62,10 @@ export async function changeReader(
   });
 }
 
-/** Sends somebody who waits their confirmation letter again, at most three a day. Throws "conflict" where they wait for nothing, or had three today. */
+/**
+ * Sends somebody who waits their confirmation letter again, as it came the last time: from the form that they filled in, or as from a member who added
+ * them; at most three a day. Throws "conflict" where they wait for nothing, or had three today.
+ */
 export async function resendConfirmation(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
   await inTransaction(ctx.db, async (trx) => {
     const lists = await trx
@@ -75,7 +78,17 @@ export async function resendConfirmation(ctx: Context, newsletter: Newsletter, i
       .orderBy('l.position')
       .execute();
     if (lists.length === 0) throw new Fault('conflict', 'They are not waiting for a confirmation.');
-    if ((await askToConfirm(ctx, trx, newsletter, [id], lists)).length === 0)
+    const form = await trx
+      .selectFrom('forms as f')
+      .leftJoin('confirmations as c', (join) => join.onRef('c.form_id', '=', 'f.id').on('c.reader_id', '=', id))
+      .select(['f.id', 'f.name', 'f.definition', 'c.variant'])
+      .where('f.newsletter_id', '=', newsletter.id)
+      .where((eb) => eb.or([eb('c.reader_id', '=', id), eb('f.hosted', '=', true)]))
+      .orderBy(sql`c.sent_at desc nulls last`)
+      .limit(1)
+      .executeTakeFirstOrThrow();
+    const typed = form.variant === null ? 'by hand' : 'in a form';
+    if ((await mailToConfirm(ctx, trx, newsletter, [id], { form, lists, variant: form.variant ?? '', typed })) === 0)
       throw new Fault('conflict', 'They have had three confirmation letters today. Try again tomorrow; nothing was lost.');
   });
 }

@@ -12,6 +12,8 @@ import { seal, unseal } from '../secrets';
 
 /** The newsletter's own key for hashes of addresses, made at the first need. */
 async function hashKey(ctx: Pick<Context, 'config'>, db: Db, newsletterId: string): Promise<Buffer> {
+  const kept = await db.selectFrom('newsletters').select('hash_key').where('id', '=', newsletterId).executeTakeFirstOrThrow();
+  if (kept.hash_key) return Buffer.from(unseal(kept.hash_key, ctx.config.keys), 'hex');
   const made = seal(randomBytes(32).toString('hex'), ctx.config.keys);
   const { rows } = await sql<{ hash_key: Buffer }>`
     update newsletters set hash_key = coalesce(hash_key, ${made}) where id = ${newsletterId} returning hash_key`.execute(db);

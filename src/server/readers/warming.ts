@@ -24,7 +24,7 @@ export async function warmReaders(ctx: Context, newsletterId: string, atOnce = A
     }>`
       select id, created_at::text as came, letters_got as got, recent_read as read, recent_clicked as clicked, recent_hidden as hidden, last_sent_at as sent, warmth from readers
       where newsletter_id = ${newsletterId} and ${after ? sql`(created_at, id) < (${after.came}::timestamptz, ${after.id}::uuid)` : sql`true`} and letters_got > 0
-        and (warmth_at is null or last_sent_at >= warmth_at or last_read_at >= warmth_at or last_clicked_at >= warmth_at or (warmth >= 0 and last_sent_at < ${new Date(now.getTime() - 180 * 86_400_000)}))
+        and (warmth_at is null or warmth_at > ${now} or last_sent_at >= warmth_at or last_read_at >= warmth_at or last_clicked_at >= warmth_at or (warmth >= 0 and last_sent_at < ${new Date(now.getTime() - 180 * 86_400_000)}))
       order by created_at desc, id desc limit ${atOnce}`.execute(ctx.db);
     if (rows.length === 0) break;
     const warm = rows.map(
@@ -50,6 +50,7 @@ export async function warmReaders(ctx: Context, newsletterId: string, atOnce = A
     looked += rows.length;
     after = rows.at(-1)!;
   }
-  await ctx.db.updateTable('newsletters').set({ warmed_at: now }).where('id', '=', newsletterId).execute();
+  await sql`insert into warmings (newsletter_id, at) select id, ${now} from newsletters where id = ${newsletterId}
+    on conflict (newsletter_id) do update set at = excluded.at`.execute(ctx.db);
   return looked;
 }

@@ -175,15 +175,18 @@ export class Copies implements Source {
       written as (
         update deliveries d set state = 'delivered', claimed_by = null, attempts = d.attempts + 1, response = said.response, delivered_at = ${now}::timestamptz
         from stands join said using (sent_on, id) where d.sent_on = any(${daysOf(results)}::date[]) and d.sent_on = stands.sent_on and d.id = stands.id
-        returning d.newsletter_id, d.letter_id, d.domain_id, d.reader_id, stands.state as before),
+        returning d.sent_on, d.id, d.newsletter_id, d.letter_id, d.domain_id, d.reader_id, d.opened_at, d.clicked_at, d.opened_by_machine_at, stands.state as before),
       counted as (
         insert into letter_changes (newsletter_id, letter_id, domain_id, delivered, cancelled)
         select w.newsletter_id, w.letter_id, coalesce(s.domain_id, 0), count(*), -count(*) filter (where w.before = 'cancelled') from written w
         left join letter_sums s on s.newsletter_id = w.newsletter_id and s.letter_id = w.letter_id and s.domain_id = w.domain_id group by 1, 2, 3),
       known as (select id from readers where id in (select reader_id from written) order by id for update),
-      got as (select reader_id, count(*)::int as n from written group by 1)
-      update readers r set last_sent_at = ${now}, letters_got = r.letters_got + got.n, recent_read = r.recent_read << got.n, recent_clicked = r.recent_clicked << got.n,
-        recent_hidden = r.recent_hidden << got.n
+      placed as (select *, 1::bigint << (row_number() over (partition by reader_id order by sent_on desc, id desc) - 1)::int as bit from written),
+      -- Whoever looked before this was written is among those who read it.
+      got as (select reader_id, count(*)::int as n, coalesce(bit_or(bit) filter (where opened_at is not null), 0) as read, coalesce(bit_or(bit) filter (where clicked_at is not null), 0) as clicked,
+        coalesce(bit_or(bit) filter (where opened_by_machine_at is not null), 0) as hidden from placed group by 1)
+      update readers r set last_sent_at = ${now}, letters_got = r.letters_got + got.n, recent_read = r.recent_read << got.n | got.read,
+        recent_clicked = r.recent_clicked << got.n | got.clicked, recent_hidden = r.recent_hidden << got.n | got.hidden
       from known join got on got.reader_id = known.id where r.id = known.id returning r.id, r.soft_evidence, r.soft_at`.execute(
       ctx.db,
     );

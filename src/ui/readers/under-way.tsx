@@ -1,13 +1,15 @@
 import type { ActionResult } from '@/core/faults';
 import { counted, figure } from '@/core/growth/figures';
+import type { BulkAct, BulkState } from '@/core/readers/bulk';
 import { ActionButton } from '../kit/action-form';
 
 export type Going = {
   id: string;
-  act: 'tag' | 'untag' | 'add' | 'take off' | 'suppress' | 'erase';
+  act: BulkAct;
   what: { tag?: string; list?: string };
   by: string;
-  state: 'waiting' | 'working' | 'done' | 'stopped' | 'undoing' | 'undone';
+  state: BulkState;
+  cause: string | null;
   people: number | null;
   done: number;
   changed: number;
@@ -65,7 +67,7 @@ export function UnderWay({
   });
 }
 
-function said({ state, people, done, changed, by }: Going): string {
+function said({ state, cause, people, done, changed, by }: Going): string {
   const whom = people === null ? 'whoever fits' : counted(people, 'reader', 'readers');
   switch (state) {
     case 'waiting':
@@ -78,6 +80,8 @@ function said({ state, people, done, changed, by }: Going): string {
         : `Done, by ${by}: it changed ${figure(changed)} of ${whom}; the others were so already, or may not be moved.`;
     case 'stopped':
       return `Stopped after ${figure(done)} of ${whom}.`;
+    case 'failed':
+      return `It could not go on: ${cause} ${figure(done)} of ${whom} were done.`;
     case 'undoing':
       return `Being taken back: ${counted(changed, 'reader', 'readers')} to go.`;
     case 'undone':

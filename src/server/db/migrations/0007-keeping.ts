@@ -4,9 +4,9 @@ import { type Kysely, sql } from 'kysely';
 export async function up(db: Kysely<unknown>): Promise<void> {
   await sql
     .raw(`
-alter table newsletters
-  add hash_key bytea,                     -- sealed: what addresses of erased readers are hashed with
-  add warmed_at timestamptz;              -- when the warmth of its readers was last worked out
+alter table newsletters add hash_key bytea;          -- sealed: what addresses of erased readers are hashed with
+-- When the warmth of a newsletter's readers was last worked out. Not on its row: whatever is written there makes its forms be read anew.
+create table warmings (newsletter_id uuid primary key references newsletters on delete cascade, at timestamptz not null);
 alter table lists add description text not null default '', add public boolean not null default true, add archived_at timestamptz;
 
 alter table readers
@@ -123,7 +123,8 @@ create table bulk_acts (
   what jsonb not null default '{}',       -- the tag, the list, how they agreed
   whom jsonb not null,                    -- a condition and words, or ids
   by_name text not null,
-  state text not null default 'waiting' check (state in ('waiting', 'working', 'done', 'stopped', 'undoing', 'undone')),
+  state text not null default 'waiting' check (state in ('waiting', 'working', 'done', 'stopped', 'failed', 'undoing', 'undone')),
+  cause text,                             -- why it failed, in words
   people int,                             -- null until it is fixed whom it is for
   done int not null default 0,
   changed int not null default 0,
@@ -135,12 +136,12 @@ create index bulk_acts_open on bulk_acts (began_at) where state in ('waiting', '
 create table bulk_people (
   act_id uuid not null references bulk_acts on delete cascade,
   reader_id uuid not null,
-  -- Null until it is their turn; then whether anything changed for them, and was not undone since.
-  changed boolean,
+  done boolean not null default false,    -- it was their turn
+  changed_at timestamptz,                 -- when something changed for them; null where nothing did, or where it was taken back
   primary key (act_id, reader_id)
 );
-create index bulk_people_waiting on bulk_people (act_id, reader_id) where changed is null;
-create index bulk_people_changed on bulk_people (act_id, reader_id) where changed;
+create index bulk_people_waiting on bulk_people (act_id, reader_id) where not done;
+create index bulk_people_changed on bulk_people (act_id, changed_at) where changed_at is not null;
 `)
     .execute(db);
 }
