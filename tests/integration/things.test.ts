@@ -14,7 +14,8 @@ import {
   thingsOf,
 } from '@/server/keeping/things';
 import { listsOf, totalsOf } from '@/server/readers/readers';
-import { keepSegment, segmentsOf, whomItFits } from '@/server/readers/segments';
+import { keepSegment, segmentsOf } from '@/server/readers/segments';
+import { howMany } from '@/server/readers/table';
 import { TestWorld } from './world';
 
 let world: TestWorld;
@@ -142,7 +143,7 @@ describe('tags', () => {
       missing: [],
       condition: { of: [{ tag: 'coral' }] },
     });
-    expect((await whomItFits(world.ctx, newsletter, { kind: 'tag', tag: 'coral' })).people).toBe(3);
+    expect(await howMany(world.ctx, newsletter, { find: '', condition: { kind: 'tag', tag: 'coral' } })).toBe(3);
     await world.ctx.db.deleteFrom('segments').where('id', '=', id).execute();
     await sql`update forms set archived_at = now() where id = ${form.id}`.execute(world.ctx.db);
     await removeTag(world.ctx, newsletter, 'coral');

@@ -27,6 +27,14 @@ export const agreementSchema: Joi.Schema<Agreement> = Joi.object<{ how: Agreemen
   if (how === 'asked') return { how };
   return said.length < LEAST_SAID ? helpers.message({ custom: SAY }) : { how, said };
 });
+/** A name as it may be kept: on one line, or none. */
+export const firstNameSchema = Joi.string()
+  .trim()
+  .allow('')
+  .max(80)
+  .pattern(/[\u0000-\u001f]/, { invert: true })
+  .default('')
+  .label('First name');
 /** Small letters only, as forms give them: “Reef” and “reef” are one. */
 export const tagSchema = Joi.string()
   .trim()

@@ -166,7 +166,9 @@ export const dayAway = (today: string, by: number): string =>
 /** The lowest so many bits. */
 export const lowest = (bits: number): bigint => (1n << BigInt(bits)) - 1n;
 
-const bitsOf = (value: bigint): number => value.toString(2).replaceAll('0', '').length;
+/** How many of the lowest so many bits are set. */
+export const howManyOf = (bits: bigint, lowestOnes: number): number =>
+  (bits & lowest(lowestOnes)).toString(2).replaceAll('0', '').length;
 const within = (value: number, { least, most }: { least?: number; most?: number }) =>
   (least === undefined || value >= least) && (most === undefined || value <= most);
 
@@ -209,7 +211,7 @@ export function holds(condition: Condition, reader: ReaderFacts, moment: Moment)
     case 'of the last': {
       if (condition.most !== undefined && reader.got < condition.last) return false;
       const recent = condition.what === 'read' ? reader.recentRead : reader.recentClicked;
-      return within(bitsOf(recent & lowest(condition.last)), condition);
+      return within(howManyOf(recent, condition.last), condition);
     }
     case 'letter': {
       const theirs = reader.letters.get(condition.id);

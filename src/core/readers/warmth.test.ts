@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { DEGREES, type Heat, warmthOf } from './warmth';
+import { degreeOf, type Heat, warmthOf } from './warmth';
 
 const NOW = new Date('2026-11-24T09:00:00Z');
 const heat = (part: Partial<Heat>): Heat => ({ got: 12, read: 0n, clicked: 0n, hidden: 0n, lastSentAt: NOW, ...part });
@@ -40,6 +40,15 @@ describe('warmth', () => {
         expect(next).toBeLessThanOrEqual(before + 1);
       }),
     );
-    expect(DEGREES.map((degree) => degree.from)).toEqual([60, 30, 10, 0]);
+    expect([100, 60, 59, 30, 29, 10, 9, 0].map((warmth) => degreeOf(warmth).word)).toEqual([
+      'warm',
+      'warm',
+      'mild',
+      'mild',
+      'cool',
+      'cool',
+      'cold',
+      'cold',
+    ]);
   });
 });

@@ -49,3 +49,7 @@ export const DEGREES = [
   { from: 10, word: 'cool', means: 'they read seldom, or did long ago' },
   { from: 0, word: 'cold', means: 'they read nothing of late' },
 ] as const;
+
+/** What a warmth is called. */
+export const degreeOf = (warmth: number): (typeof DEGREES)[number] =>
+  DEGREES.find((degree) => warmth >= degree.from) ?? DEGREES[3];

@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import type { Context, Newsletter } from '../context';
+import { likeOf } from '../readers/table';
 
 export type Hit = { kind: string; label: string; detail: string; href: string };
 
@@ -7,7 +8,7 @@ export type Hit = { kind: string; label: string; detail: string; href: string };
 export async function find(ctx: Context, newsletter: Newsletter, words: string): Promise<Hit[]> {
   const text = words.trim().toLowerCase();
   if (text.length < 2) return [];
-  const escaped = text.replace(/[\\%_]/g, '\\$&');
+  const escaped = likeOf(text);
   const like = `%${escaped}%`;
   const base = `/desk/${newsletter.slug}`;
   const of = { newsletter: newsletter.id, like };

@@ -1,7 +1,7 @@
 import Joi from 'joi';
 import { Fault } from '@/core/faults';
 import { parseAddress } from '@/core/readers/address';
-import { type Agreement, agreementSchema } from '@/core/readers/bulk';
+import { type Agreement, agreementSchema, firstNameSchema } from '@/core/readers/bulk';
 import { folded } from '@/core/readers/condition';
 import type { Person } from '../auth/session';
 import { check } from '../check';
@@ -13,13 +13,7 @@ import { addToList } from './acts';
 
 const schema = Joi.object<{ address: string; firstName: string; listId: string; how: Agreement['how']; said: string }>({
   address: Joi.string().trim().required().label('Address'),
-  firstName: Joi.string()
-    .trim()
-    .allow('')
-    .max(80)
-    .pattern(/[\u0000-\u001f]/, { invert: true })
-    .default('')
-    .label('First name'),
+  firstName: firstNameSchema,
   listId: Joi.string().uuid().required().label('List'),
   how: Joi.string().valid('vouched', 'asked').required(),
   said: Joi.string().trim().allow('').max(1_000).default(''),

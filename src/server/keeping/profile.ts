@@ -3,6 +3,7 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { type Answer, newField, readAnswer } from '@/core/forms/fields';
 import { fill, wordsOf } from '@/core/forms/words';
+import { firstNameSchema } from '@/core/readers/bulk';
 import { folded } from '@/core/readers/condition';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
@@ -11,13 +12,7 @@ import { keepAnswers } from '../forms/fields';
 import { mailToConfirm } from './acts';
 
 const schema = Joi.object<{ firstName: string; note: string }>({
-  firstName: Joi.string()
-    .trim()
-    .allow('')
-    .max(80)
-    .pattern(/[\u0000-\u001f]/, { invert: true })
-    .default('')
-    .label('First name'),
+  firstName: firstNameSchema,
   note: Joi.string().trim().allow('').max(4_000).default('').label('Note'),
 }).unknown();
 
@@ -99,7 +94,8 @@ export async function dataOf(ctx: Context, newsletter: Newsletter, id: string): 
   const [reader] = await rows(sql`
     select r.address, r.first_name, r.standing, r.created_at as first_came, r.source_page as page, r.source_referrer as came_from, r.source_name as source, r.source_placement as placement,
       r.source_language as language, r.zone, r.first_touch as first_visit, r.last_touch as last_visit, r.letters_got, r.last_sent_at, r.last_read_at, r.last_clicked_at,
-      nullif(r.warmth, -1) as warmth, r.note, f.name as form
+      nullif(r.warmth, -1) as warmth, r.note, f.name as form, r.address_state,
+      (select s.reason from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key) as suppressed_for
     from readers r left join forms f on f.id = r.source_form_id where r.id = ${id} and r.newsletter_id = ${newsletter.id}`);
   if (!reader) throw new Fault('not-found', 'There is no such reader.');
   const [lists, tags, answers, consents, letters, events] = await Promise.all([

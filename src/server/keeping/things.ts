@@ -36,8 +36,9 @@ export type FieldView = { id: string; label: string; kind: FieldKind; answers: n
 /** Everything of a newsletter in which something may be named: each with how it is called, and its text. */
 async function namersOf(db: Db, newsletterId: string) {
   const [forms, rules, letters, segments] = await Promise.all([
-    sql<{ name: string; lists: string[]; text: string }>`
-      select name, list_ids || coalesce(draft_list_ids, '{}') as lists, definition::text || coalesce(draft::text, '') as text from forms
+    sql<{ name: string; lists: string[]; tags: string[]; text: string }>`
+      select name, list_ids || coalesce(draft_list_ids, '{}') as lists, definition::text || coalesce(draft::text, '') as text,
+        array(select jsonb_array_elements_text(coalesce(definition #> '{next,tags}', '[]') || coalesce(draft #> '{next,tags}', '[]'))) as tags from forms
       where newsletter_id = ${newsletterId} and archived_at is null order by name`.execute(db),
     db.selectFrom('auto_sends').select(['name', 'list_id']).where('newsletter_id', '=', newsletterId).execute(),
     db
@@ -67,7 +68,7 @@ const needing = {
       .map((segment) => asSegment(segment.name)),
   ],
   tag: ({ forms, letters, segments }: Namers, tag: string): string[] => [
-    ...forms.filter((form) => form.text.includes(JSON.stringify(tag))).map((form) => asForm(form.name)),
+    ...forms.filter((form) => form.tags.includes(tag)).map((form) => asForm(form.name)),
     ...letters
       .filter((letter) =>
         partsOf(letter).some(
@@ -237,11 +238,21 @@ export async function removeList(ctx: Context, newsletter: Newsletter, id: strin
   });
 }
 
-async function own(ctx: Context, newsletter: Newsletter, id: string): Promise<{ list: ListView; others: number }> {
-  const { lists } = await thingsOf(ctx, newsletter);
+async function own(
+  ctx: Context,
+  newsletter: Newsletter,
+  id: string,
+): Promise<{ list: { name: string; neededBy: string[] }; others: number }> {
+  const [namers, lists] = await Promise.all([
+    namersOf(ctx.db, newsletter.id),
+    ctx.db.selectFrom('lists').select(['id', 'name', 'archived_at']).where('newsletter_id', '=', newsletter.id).execute(),
+  ]);
   const list = lists.find((one) => one.id === id);
   if (!list) throw new Fault('not-found', 'There is no such list any more.');
-  return { list, others: lists.filter((one) => one.id !== id && !one.archived).length };
+  return {
+    list: { name: list.name, neededBy: needing.list(namers, id) },
+    others: lists.filter((one) => one.id !== id && one.archived_at === null).length,
+  };
 }
 
 function refuseNeeded(what: string, by: string[]): void {

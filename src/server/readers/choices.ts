@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import type { FieldKind } from '@/core/forms/fields';
 import type { Names } from '@/core/readers/tell';
 import type { Context, Newsletter } from '../context';
-import { type Facets, facetsOf } from './table';
+import type { Facets } from './table';
 
 /** What a sentence about readers can be made of. */
 export type Choices = {
@@ -19,10 +19,9 @@ export type Choices = {
 const MOST_LETTERS = 60;
 
 /** What a newsletter's conditions can name, and what those things are called. */
-export async function choicesOf(ctx: Context, newsletter: Newsletter, facets?: Facets): Promise<Choices> {
+export async function choicesOf(ctx: Context, newsletter: Newsletter, { lists, tags, sources }: Facets): Promise<Choices> {
   const of = newsletter.id;
-  const [{ lists, tags, sources }, forms, fields, letters, segments] = await Promise.all([
-    facets ?? facetsOf(ctx, newsletter),
+  const [forms, fields, letters, segments] = await Promise.all([
     ctx.db.selectFrom('forms').select(['id', 'name']).where('newsletter_id', '=', of).orderBy('created_at').execute(),
     ctx.db
       .selectFrom('fields')

@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
-import { lowest } from '@/core/readers/condition';
+import { howManyOf } from '@/core/readers/condition';
 import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@/core/readers/state';
 import { LETTERS } from '@/core/readers/warmth';
 import type { Context, Newsletter } from '../context';
@@ -124,7 +124,9 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .where('address_key', '=', reader.address_key)
     .executeTakeFirst();
   const last = Math.min(reader.letters_got, LETTERS);
-  const many = (bits: string) => (BigInt(bits) & lowest(last)).toString(2).replaceAll('0', '').length;
+  const [read, clicked, hidden] = [reader.recent_read, reader.recent_clicked, reader.recent_hidden].map((bits) =>
+    BigInt(bits),
+  ) as [bigint, bigint, bigint];
   const history = [
     ...consents.map((c) => ({
       at: c.at,
@@ -163,11 +165,9 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     letters: {
       got: reader.letters_got,
       last,
-      read: many(reader.recent_read),
-      clicked: many(reader.recent_clicked),
-      hidden: (BigInt(reader.recent_hidden) & ~(BigInt(reader.recent_read) | BigInt(reader.recent_clicked)) & lowest(last))
-        .toString(2)
-        .replaceAll('0', '').length,
+      read: howManyOf(read, last),
+      clicked: howManyOf(clicked, last),
+      hidden: howManyOf(hidden & ~(read | clicked), last),
     },
     warmth: reader.warmth < 0 ? null : reader.warmth,
     tags: tags.map(({ tag }) => tag),

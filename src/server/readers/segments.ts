@@ -7,7 +7,8 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { inTransaction } from '../db/connection';
 import { newId } from '../ids';
-import { conditionSql, knownOf, momentOf } from './conditions';
+import { knownOf } from './conditions';
+import { howMany } from './table';
 
 export type Segment = {
   id: string;
@@ -126,33 +127,6 @@ export async function removeSegment(ctx: Context, newsletter: Newsletter, id: st
   await ctx.db.deleteFrom('segments').where('id', '=', id).where('newsletter_id', '=', newsletter.id).execute();
 }
 
-export type Fitting = {
-  people: number;
-  /** Some of them, the newest first. */
-  samples: { id: string; address: string; firstName: string | null }[];
-  missing: Missing[];
-};
-const SAMPLES = 5;
-
-/** How many people a condition fits, and five of them. */
-export async function whomItFits(ctx: Context, newsletter: Newsletter, raw: unknown): Promise<Fitting> {
-  const condition = check(conditionSchema, raw);
-  const known = await knownOf(ctx.db, newsletter.id, [condition]);
-  const whole = expand(condition, known);
-  if (whole.missing.length) return { people: 0, samples: [], missing: whole.missing };
-  const fits = conditionSql(whole.condition, momentOf(ctx, newsletter), known);
-  const of = sql`from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${fits}`;
-  const [count, samples] = await Promise.all([
-    sql<{ people: number }>`select count(*)::int as people ${of}`.execute(ctx.db),
-    sql<
-      Fitting['samples'][number]
-    >`select r.id, r.address, r.first_name as "firstName" ${of} order by r.created_at desc, r.id desc limit ${SAMPLES}`.execute(
-      ctx.db,
-    ),
-  ]);
-  return { people: count.rows[0]!.people, samples: samples.rows, missing: [] };
-}
-
 /** Counts every segment of a newsletter for its local day; a second time that day the later count holds. */
 export async function measureSegments(ctx: Context, newsletterId: string): Promise<void> {
   const newsletter = await ctx.db.selectFrom('newsletters').selectAll().where('id', '=', newsletterId).executeTakeFirst();
@@ -164,7 +138,7 @@ export async function measureSegments(ctx: Context, newsletterId: string): Promi
     .execute();
   const day = localDay(ctx.clock.now(), newsletter.time_zone);
   for (const { id, condition } of segments) {
-    const { people } = await whomItFits(ctx, newsletter, condition);
+    const people = await howMany(ctx, newsletter, { find: '', condition });
     await sql`insert into segment_sizes (segment_id, day, people) select id, ${day}::date, ${people} from segments where id = ${id}
       on conflict (segment_id, day) do update set people = excluded.people`.execute(ctx.db);
   }

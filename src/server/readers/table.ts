@@ -1,5 +1,5 @@
 import { type RawBuilder, sql } from 'kysely';
-import { type Condition, expand, folded, type Missing } from '@/core/readers/condition';
+import { type Condition, expand, folded, howManyOf, type Missing } from '@/core/readers/condition';
 import type { ReaderState } from '@/core/readers/state';
 import type { Order } from '@/core/readers/view';
 import type { Context, Newsletter } from '../context';
@@ -32,7 +32,8 @@ const OF_THE_LAST = 12;
 /** Up to so many who fit the words are sorted; where there are more, the first of them are soon found along the order. */
 const MOST_SORTED = 2_000;
 
-const likeOf = (text: string) => text.replace(/[\\%_]/g, '\\$&');
+/** Text as itself within a pattern of `like`. */
+export const likeOf = (text: string) => text.replace(/[\\%_]/g, '\\$&');
 
 /** Words as SQL on a row `r`: three letters and more anywhere in address, name or a written answer, fewer at the beginning of an address. */
 export function findSql(find: string): RawBuilder<boolean> {
@@ -122,8 +123,7 @@ export async function tablePage(
 
 function ofTheLast(got: number, recent: string): TableRow['read'] {
   const of = Math.min(got, OF_THE_LAST);
-  const bits = BigInt(recent) & ((1n << BigInt(of)) - 1n);
-  return { of, read: bits.toString(2).replaceAll('0', '').length };
+  return { of, read: howManyOf(BigInt(recent), of) };
 }
 
 function readCursor(text: string, order: Order): Cursor | null {

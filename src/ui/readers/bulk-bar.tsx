@@ -110,7 +110,7 @@ export function BulkBar({ act, view, people, lists, tags, chosen, whole, takeWho
         <ActionDialog
           opens="Erase"
           title={`Erase ${who}`}
-          words="Their address, name, answers, tags and how they came are gone for good. Letters’ figures stay, and a sealed mark that keeps an import from bringing them back."
+          words="Their address, name, answers, tags and how they came are gone for good. Letters’ figures stay, and a sealed mark by which nobody but they themselves can bring them back."
           submit="Erase them"
           tone="harm"
           action={async (data) =>

@@ -155,7 +155,7 @@ export function ReaderTable({ base, query, rows, next, columns, zone, now, ...bu
         role="grid"
         aria-label="Readers"
         aria-multiselectable
-        aria-rowcount={bulk.people ?? -1}
+        aria-rowcount={bulk.people === null ? -1 : bulk.people + 1}
         className="w-full border-collapse"
       >
         <thead>

@@ -3,7 +3,7 @@ import type { ReactNode } from 'react';
 import type { Answer } from '@/core/forms/fields';
 import { counted, figure } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
-import { DEGREES } from '@/core/readers/warmth';
+import { DEGREES, degreeOf } from '@/core/readers/warmth';
 import { listsOf, type ReaderProfile, readerProfile } from '@/server/readers/readers';
 import { ActionButton, ActionForm, ChoiceField, LongField, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
@@ -145,7 +145,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               <a className="link" href={`/desk/${slug}/readers/${id}/data`} download>
                 as a file
               </a>
-              . This page is its readable form.
+              . The latest of it stands on this page.
             </p>
             <p className="flex flex-wrap gap-x-4 gap-y-1">
               {reader.addressState === 'suppressed' ? (
@@ -170,7 +170,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                 opens="Erase"
                 opensTone="quiet"
                 title={`Erase ${reader.address}?`}
-                words="Their address, name, answers, tags, note and how they came are gone for good. What stays leads to nobody: letters’ figures, the acts of consent without place and browser, and a sealed mark that keeps an import from bringing them back."
+                words="Their address, name, answers, tags, note and how they came are gone for good. What stays leads to nobody: letters’ figures, the acts of consent without place and browser, and a sealed mark by which nobody but they themselves can bring them back."
                 submit="Erase"
                 tone="harm"
                 action={eraseOne.bind(null, slug, id, reader.address)}
@@ -233,7 +233,7 @@ const lettersWords = ({ letters: { got, last, read } }: ReaderProfile): string =
 
 /** How warm somebody is, and why. */
 function Warmth({ reader: { warmth, letters } }: { reader: ReaderProfile }): ReactNode {
-  const degree = warmth === null ? undefined : DEGREES.find((one) => warmth >= one.from);
+  const degree = warmth === null ? null : degreeOf(warmth);
   return (
     <div className="py-2.5 text-[13.5px]">
       {degree ? (
