@@ -76,8 +76,17 @@ export async function readyCondition(
   return { fits: conditionSql(whole.condition, momentOf(ctx, newsletter), known), missing: whole.missing };
 }
 
+/** Is a place that came from outside one that the database can read? */
+const FINE: Record<'timestamptz' | 'text' | 'int2', (value: string) => boolean> = {
+  timestamptz: (value) => /^\d{4}-\d\d-\d\d [\d:.]+[+-]\d\d(:\d\d)?$/.test(value) && !Number.isNaN(Date.parse(value)),
+  text: (value) => !value.includes('\0'),
+  int2: (value) => /^-?\d{1,3}$/.test(value),
+};
 type Cursor = { value: string; id: string };
-const ORDERED: Record<Order, { by: RawBuilder<unknown>; direction: 'asc' | 'desc'; value: RawBuilder<string>; type: string }> = {
+const ORDERED: Record<
+  Order,
+  { by: RawBuilder<unknown>; direction: 'asc' | 'desc'; value: RawBuilder<string>; type: keyof typeof FINE }
+> = {
   newest: { by: sql`r.created_at`, direction: 'desc', value: sql`r.created_at::text`, type: 'timestamptz' },
   oldest: { by: sql`r.created_at`, direction: 'asc', value: sql`r.created_at::text`, type: 'timestamptz' },
   address: { by: sql`r.address_key`, direction: 'asc', value: sql`r.address_key`, type: 'text' },
@@ -106,13 +115,13 @@ export async function tablePage(
   const words = few ? sql`r.id = any(${few}::uuid[])` : findSql(find);
   const { rows } = await sql<TableRow & { place: string; got: number; recent: string; source_name: string }>`
     with page as (
-      select r.*, ${value} as place, row_number() over () as n from readers r
+      select r.*, ${by} as sorted, ${value} as place from readers r
       where r.newsletter_id = ${newsletter.id}::uuid and ${words} and ${fits} and ${after} order by ${by} ${way}, r.id ${way} limit ${PAGE + 1})
     select p.id, p.address, p.first_name as "firstName", p.standing, p.address_state as "addressState", p.created_at as "cameAt", p.source_name as source,
       f.name as form, p.source_page as page, p.last_read_at as "lastReadAt", nullif(p.warmth, -1) as warmth, p.place, p.letters_got as got, p.recent_read as recent,
       coalesce((select json_agg(json_build_object('name', l.name, 'state', m.state) order by l.position, l.created_at) from memberships m join lists l on l.id = m.list_id where m.reader_id = p.id), '[]') as lists,
       array(select t.tag from reader_tags t where t.reader_id = p.id order by t.tag) as tags
-    from page p left join forms f on f.id = p.source_form_id order by p.n`.execute(ctx.db);
+    from page p left join forms f on f.id = p.source_form_id order by p.sorted ${way}, p.id ${way}`.execute(ctx.db);
   const last = rows.length > PAGE ? rows[PAGE - 1] : undefined;
   return {
     rows: rows.slice(0, PAGE).map(({ place: _, got, recent, ...row }) => ({ ...row, read: ofTheLast(got, recent) })),
@@ -130,8 +139,7 @@ function readCursor(text: string, order: Order): Cursor | null {
   try {
     const [of, value, id] = JSON.parse(Buffer.from(text, 'base64url').toString()) as unknown[];
     if (of !== order || typeof value !== 'string' || typeof id !== 'string' || !/^[0-9a-f-]{36}$/.test(id)) return null;
-    const fine = order === 'address' ? !value.includes('\0') : order.endsWith('est') && /^[-0-9 :.+]{1,40}$/.test(value);
-    return fine ? { value, id } : null;
+    return FINE[ORDERED[order].type](value) ? { value, id } : null;
   } catch {
     return null;
   }
