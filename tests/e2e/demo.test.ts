@@ -98,6 +98,32 @@ describe('with the demo newsletter', () => {
     const said = await page.getByRole('main').locator('header').innerText();
     expect(said).toContain(new Intl.NumberFormat('en-GB').format(reading));
     expect(said).toContain(`${waiting} wait`);
+    // What stands beside a list, a tag, a source or a form is how many it then shows; and lists and tags say the same where they are kept.
+    const beside = new Map<string, number>();
+    for (const facet of [
+      'Unsubscribed',
+      'Cannot be reached',
+      'Thursday letters',
+      'Read everything',
+      'from an article',
+      'tidelines-weekly',
+      'Corner card',
+    ]) {
+      await go('readers');
+      const link = page.getByRole('complementary').getByRole('link', { name: new RegExp(`^${facet}`) });
+      const figure = await link.locator('b').innerText();
+      beside.set(facet, number(figure));
+      await link.click();
+      await page.getByText(`${figure} ${number(figure) === 1 ? 'person' : 'people'}`, { exact: true }).waitFor();
+    }
+    await go('settings/lists');
+    for (const [table, name] of [
+      ['Lists', 'Thursday letters'],
+      ['Tags', 'from an article'],
+    ] as const) {
+      const row = page.getByRole('table', { name: table }).getByRole('row', { name: new RegExp(`^${name}`) });
+      expect(number(await row.getByRole('cell').nth(1).innerText())).toBe(beside.get(name));
+    }
 
     await go('growth');
     const [asked, confirmed] = (await page.getByRole('main').locator('header b').allInnerTexts()).map(number);

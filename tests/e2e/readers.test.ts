@@ -71,7 +71,7 @@ describe('two hundred readers', () => {
     await people('200 people');
     await desk.getByRole('link', { name: /^reefboard/ }).click();
     await people('40 people');
-    await desk.getByText('Of those who came by reefboard:').waitFor();
+    await desk.getByText('Of those who are reading, and who came by reefboard:').waitFor();
     await desk.getByRole('button', { name: 'the newest first' }).click();
     await desk.getByLabel('Order').selectOption('address');
     await desk.waitForURL(/order=address/);

@@ -577,6 +577,8 @@ describe('one reader', () => {
     await expect(again(id)).rejects.toMatchObject({ sentence: expect.stringContaining('three confirmation letters today') });
     await world.work();
     expect(world.mail.to('bela@heronmail.example')).toHaveLength(3);
+    await suppressReaders(world.ctx, world.ctx.db, newsletter, [id], BY);
+    await expect(again(id)).rejects.toMatchObject({ sentence: expect.stringContaining('is suppressed') });
   });
 
   it('who asked by a form is told so again, and still counts for it', async () => {

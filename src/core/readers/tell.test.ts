@@ -99,6 +99,21 @@ describe('a view in the address bar', () => {
       ],
     });
   });
+  it('that is narrowed to a list, a tag, a source or a form shows who reads, unless a state is chosen', () => {
+    const of = (query: Record<string, string>) => conditionOf(readView(query));
+    const reads = { kind: 'standing', is: ['reading'] };
+    expect(of({ tag: 'reef' })).toEqual({ kind: 'all', of: [reads, { kind: 'tag', tag: 'reef' }] });
+    expect(of({ list: ID })).toEqual({ kind: 'all', of: [reads, { kind: 'list', id: ID, state: 'reading' }] });
+    expect(of({ list: ID, state: 'waiting' })).toEqual({
+      kind: 'all',
+      of: [
+        { kind: 'standing', is: ['waiting'] },
+        { kind: 'list', id: ID, state: 'waiting' },
+      ],
+    });
+    expect(of({ segment: ID })).toEqual({ kind: 'segment', id: ID });
+    expect(of({})).toEqual(EVERYONE);
+  });
   it.each([
     { q: ['a', 'b'] },
     { state: 'rich' },

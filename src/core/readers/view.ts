@@ -89,7 +89,9 @@ export function conditionOf(view: View): Condition {
 /** What a view is narrowed to, besides its sentence. */
 export function narrowedTo(view: View): Leaf[] {
   const of: Leaf[] = [];
+  // Whoever reads, where no state is chosen: so many as stand beside a list, a tag, a source and a form everywhere.
   if (view.state) of.push({ kind: 'standing', is: [view.state] });
+  else if (view.list || view.tag || view.source || view.form) of.push({ kind: 'standing', is: ['reading'] });
   if (view.list) {
     // Of a list those who are on it: who reads it, or waits for it where one looks for who waits.
     if (view.state === 'waiting' || view.state === 'left') of.push({ kind: 'list', id: view.list, state: view.state });

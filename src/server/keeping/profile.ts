@@ -73,6 +73,13 @@ export async function resendConfirmation(ctx: Context, newsletter: Newsletter, i
       .orderBy('l.position')
       .execute();
     if (lists.length === 0) throw new Fault('conflict', 'They are not waiting for a confirmation.');
+    const { address_state: state } = await trx
+      .selectFrom('readers')
+      .select('address_state')
+      .where('id', '=', id)
+      .executeTakeFirstOrThrow();
+    // To an address that complained only its owner's own sign-up sends one.
+    if (state === 'suppressed') throw new Fault('conflict', 'Their address is suppressed: nothing is sent there at your wish.');
     const form = await trx
       .selectFrom('forms as f')
       .leftJoin('confirmations as c', (join) => join.onRef('c.form_id', '=', 'f.id').on('c.reader_id', '=', id))

@@ -25,7 +25,7 @@ const WITH: Record<string, string> = {
   'after-post': 'the end of a post',
 };
 const WHY = {
-  'hard bounce': 'A letter came back: this mailbox does not exist. If it does again, they can sign up themselves.',
+  'hard bounce': 'A letter came back: this mailbox does not exist. Should it exist again, they can sign up themselves.',
   complaint: 'They reported a letter as unwanted. They come back only by signing up themselves.',
   erased: 'They were erased. They come back only by signing up themselves.',
   'by hand': 'Somebody of this newsletter suppressed it. Nothing goes there until it is allowed again.',
