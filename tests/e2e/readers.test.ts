@@ -211,7 +211,7 @@ describe('two hundred readers', () => {
     await desk.getByRole('alert').filter({ hasText: 'is needed by the form' }).waitFor();
     await desk.keyboard.press('Escape');
     await desk.getByRole('button', { name: 'Rename pier' }).click();
-    await desk.getByLabel('Tag', { exact: true }).fill('quay');
+    await desk.getByRole('dialog').getByLabel('Name', { exact: true }).fill('quay');
     await desk.getByRole('button', { name: 'Rename it' }).click();
     await desk.getByRole('row', { name: /quay/ }).waitFor();
     await desk.getByRole('button', { name: 'Delete Field notes' }).click();

@@ -7,16 +7,6 @@ import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@
 import { LETTERS } from '@/core/readers/warmth';
 import type { Context, Newsletter } from '../context';
 
-export type ReaderRow = {
-  id: string;
-  address: string;
-  firstName: string | null;
-  state: ReaderState;
-  addressState: 'fine' | 'bouncing' | 'unreachable' | 'suppressed';
-  joinedAt: Date;
-  source: string | null;
-  page: string | null;
-};
 export type Totals = { reading: number; waiting: number; left: number; unreachable: number };
 
 /** How many people stand where. `reading` counts only addresses that can be reached; the others are `unreachable`. */
@@ -30,7 +20,14 @@ export async function totalsOf(ctx: Context, newsletter: Newsletter): Promise<To
   return row ?? { reading: 0, waiting: 0, left: 0, unreachable: 0 };
 }
 
-export type ReaderProfile = ReaderRow & {
+export type ReaderProfile = {
+  id: string;
+  address: string;
+  firstName: string | null;
+  addressState: 'fine' | 'bouncing' | 'unreachable' | 'suppressed';
+  joinedAt: Date;
+  source: string | null;
+  page: string | null;
   referrer: string | null;
   /** How they came: the kind of way, its name, and the visits that first and last led to the sign-up. */
   way: {
@@ -139,13 +136,11 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
       detail: d.state === 'delivered' ? null : d.response,
     })),
   ].sort((a, b) => b.at.getTime() - a.at.getTime());
-  const states = lists.map((list) => list.state);
   return {
     id: reader.id,
     address: reader.address,
     firstName: reader.first_name,
     addressState: reader.address_state,
-    state: states.includes('reading') ? 'reading' : states.includes('waiting') ? 'waiting' : 'left',
     joinedAt: reader.created_at,
     source: reader.source,
     page: reader.source_page,

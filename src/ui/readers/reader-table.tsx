@@ -9,8 +9,8 @@ import { counted, figure } from '@/core/growth/figures';
 import { spokenTime } from '@/core/growth/times';
 import { STANDING_WORDS } from '@/core/readers/tell';
 import type { Column } from '@/core/readers/view';
-import { Chip } from '../kit/page';
 import { BulkBar, type BulkProps } from './bulk-bar';
+import { StateChip } from './state-chip';
 
 /** A row as the server gives it, over JSON. */
 export type ReaderLine = {
@@ -232,7 +232,7 @@ export function ReaderTable({ base, query, rows, next, columns, zone, now, ...bu
                       {row.firstName}
                       <span className="md:hidden">
                         {row.firstName && ', '}
-                        {STANDING_WORDS[row.standing === 'none' ? 'left' : row.standing]}
+                        {row.standing === 'none' ? 'on no list' : STANDING_WORDS[row.standing]}
                       </span>
                     </span>
                   </Link>
@@ -279,14 +279,10 @@ export function ReaderTable({ base, query, rows, next, columns, zone, now, ...bu
   );
 }
 
-const STANDING_TONES = { reading: 'fine', waiting: 'look', left: 'know', unreachable: 'look', none: 'know' } as const;
-
 function Cell({ column, row, spoken }: { column: Column; row: ReaderLine; spoken: (iso: string) => string }) {
   switch (column) {
     case 'state':
-      if (row.addressState === 'suppressed') return <Chip tone="mend">suppressed</Chip>;
-      if (row.addressState === 'bouncing') return <Chip tone="look">bouncing</Chip>;
-      return <Chip tone={STANDING_TONES[row.standing]}>{STANDING_WORDS[row.standing === 'none' ? 'left' : row.standing]}</Chip>;
+      return <StateChip standing={row.standing} address={row.addressState} />;
     case 'lists':
       return (
         <span className="line-clamp-2">

@@ -1,16 +1,20 @@
-import type { ReaderState } from '@/core/readers/state';
+import type { Standing } from '@/core/readers/condition';
+import { STANDING_WORDS } from '@/core/readers/tell';
 import { Chip } from '../kit/page';
 
-/** Where a reader stands; an address that cannot be reached says so first. */
+const TONES = { reading: 'fine', waiting: 'look', left: 'know', unreachable: 'look' } as const;
+
+/** Where a reader stands; an address that takes no mail says so first. */
 export function StateChip({
-  state,
+  standing,
   address,
 }: {
-  state: ReaderState;
+  standing: Standing | 'none';
   address: 'fine' | 'bouncing' | 'unreachable' | 'suppressed';
 }) {
+  if (address === 'suppressed') return <Chip tone="mend">suppressed</Chip>;
   if (address === 'unreachable') return <Chip tone="look">domain is gone</Chip>;
-  if (address === 'suppressed') return <Chip tone="mend">no such mailbox</Chip>;
   if (address === 'bouncing') return <Chip tone="look">bouncing</Chip>;
-  return <Chip tone={state === 'reading' ? 'fine' : state === 'waiting' ? 'look' : 'know'}>{state}</Chip>;
+  if (standing === 'none') return <Chip tone="know">on no list</Chip>;
+  return <Chip tone={TONES[standing]}>{STANDING_WORDS[standing]}</Chip>;
 }

@@ -184,7 +184,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
     >
       <Standfirst title={reader.address} trail={[{ label: 'Readers', href: `/desk/${slug}/readers` }]}>
         First came {spokenTime(reader.joinedAt, now, zone)}. {lettersWords(reader)}{' '}
-        <StateChip state={reader.state} address={reader.addressState} />
+        <StateChip standing={reader.standing} address={reader.addressState} />
       </Standfirst>
       {reader.suppressedBy && (
         <Note tone="mend" title="This address is suppressed">

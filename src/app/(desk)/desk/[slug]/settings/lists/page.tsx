@@ -1,6 +1,7 @@
+import type { ReactNode } from 'react';
 import { counted, figure } from '@/core/growth/figures';
 import { type ListView, thingsOf } from '@/server/keeping/things';
-import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { ActionButton, ActionForm, ChoiceField, type FormAction, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Section, Sheet } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
@@ -40,6 +41,49 @@ const ListFields = ({ list }: { list?: ListView }) => (
 
 const Needed = ({ by }: { by: string[] }) =>
   by.length > 0 && <span className="block text-small text-ink-2">Needed by {by.join(', ')}</span>;
+
+type NameActsProps = {
+  thing: string;
+  name: string;
+  /** What the new name is sent as. */
+  field: string;
+  call: FormAction;
+  callWords: string;
+  drop: FormAction;
+  dropWords: string;
+  children?: ReactNode;
+};
+
+/** Another name for something, and letting go of it. */
+const NameActs = ({ thing, name, field, call, callWords, drop, dropWords, children }: NameActsProps) => (
+  <span className="flex flex-wrap justify-end gap-x-3">
+    <ActionDialog
+      opens="Rename"
+      label={`Rename ${name}`}
+      opensTone="quiet"
+      title={`Call “${name}” something else`}
+      words={callWords}
+      submit="Rename it"
+      done="Renamed"
+      action={call}
+    >
+      <TextField name={field} label="Name" defaultValue={name} autoComplete="off" />
+    </ActionDialog>
+    <ActionDialog
+      opens="Delete"
+      label={`Delete ${thing} ${name}`}
+      opensTone="quiet"
+      title={`Delete ${thing} “${name}”?`}
+      words={dropWords}
+      submit="Delete"
+      tone="harm"
+      done="Deleted"
+      action={drop}
+    >
+      {children}
+    </ActionDialog>
+  </span>
+);
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
@@ -119,31 +163,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                     <Needed by={tag.neededBy} />
                   </span>,
                   figure(tag.reading),
-                  <span key="a" className="flex flex-wrap justify-end gap-x-3">
-                    <ActionDialog
-                      opens="Rename"
-                      label={`Rename ${tag.name}`}
-                      opensTone="quiet"
-                      title={`Call “${tag.name}” something else`}
-                      words="Forms, segments and letters that name it follow. Where a tag of the new name is there already, the two become one, which cannot be taken back."
-                      submit="Rename it"
-                      done="Renamed"
-                      action={callTag.bind(null, slug, tag.name)}
-                    >
-                      <TextField name="tag" label="Tag" defaultValue={tag.name} autoComplete="off" />
-                    </ActionDialog>
-                    <ActionDialog
-                      opens="Delete"
-                      label={`Delete the tag ${tag.name}`}
-                      opensTone="quiet"
-                      title={`Delete the tag “${tag.name}”?`}
-                      words={`It is taken off ${counted(tag.people, 'person', 'people')}, who stay.`}
-                      submit="Delete"
-                      tone="harm"
-                      done="Deleted"
-                      action={dropTag.bind(null, slug, tag.name)}
-                    />
-                  </span>,
+                  <NameActs
+                    key="a"
+                    thing="the tag"
+                    name={tag.name}
+                    field="tag"
+                    call={callTag.bind(null, slug, tag.name)}
+                    callWords="Forms, segments and letters that name it follow. Where a tag of the new name is there already, the two become one, which cannot be taken back."
+                    drop={dropTag.bind(null, slug, tag.name)}
+                    dropWords={`It is taken off ${counted(tag.people, 'person', 'people')}, who stay.`}
+                  />,
                 ],
               }))}
             />
@@ -171,38 +200,23 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                   </span>,
                   field.kind,
                   figure(field.answers),
-                  <span key="a" className="flex flex-wrap justify-end gap-x-3">
-                    <ActionDialog
-                      opens="Rename"
-                      label={`Rename ${field.label}`}
-                      opensTone="quiet"
-                      title={`Call “${field.label}” something else`}
-                      words="Forms keep the words in which they ask."
-                      submit="Rename it"
-                      done="Renamed"
-                      action={callField.bind(null, slug, field.id)}
-                    >
-                      <TextField name="label" label="Name" defaultValue={field.label} />
-                    </ActionDialog>
-                    <ActionDialog
-                      opens="Delete"
-                      label={`Delete the field ${field.label}`}
-                      opensTone="quiet"
-                      title={`Delete “${field.label}”?`}
-                      words={`${counted(field.answers, 'answer goes', 'answers go')} with it, for good.`}
-                      submit="Delete"
-                      tone="harm"
-                      done="Deleted"
-                      action={dropField.bind(null, slug, field.id)}
-                    >
-                      <TextField
-                        name="typed"
-                        label={`Type ${field.answers} to delete them`}
-                        inputMode="numeric"
-                        autoComplete="off"
-                      />
-                    </ActionDialog>
-                  </span>,
+                  <NameActs
+                    key="a"
+                    thing="the field"
+                    name={field.label}
+                    field="label"
+                    call={callField.bind(null, slug, field.id)}
+                    callWords="Forms keep the words in which they ask."
+                    drop={dropField.bind(null, slug, field.id)}
+                    dropWords={`${counted(field.answers, 'answer goes', 'answers go')} with it, for good.`}
+                  >
+                    <TextField
+                      name="typed"
+                      label={`Type ${field.answers} to delete them`}
+                      inputMode="numeric"
+                      autoComplete="off"
+                    />
+                  </NameActs>,
                 ],
               }))}
             />
