@@ -81,7 +81,7 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
       .where((eb) =>
         eb.or([eb('w.at', 'is', null), eb('w.at', '<=', new Date(now.getTime() - WARM_EVERY_MS)), eb('w.at', '>', now)]),
       )
-      .orderBy('w.at')
+      .orderBy(sql`w.at nulls first`)
       .limit(20)
       .execute(),
   );

@@ -10,6 +10,9 @@ const AT_ONCE = 5_000;
  */
 export async function warmReaders(ctx: Context, newsletterId: string, atOnce = AT_ONCE): Promise<number> {
   const now = ctx.clock.now();
+  // First, so that one that fails is not asked for again at once, before all others.
+  await sql`insert into warmings (newsletter_id, at) select id, ${now} from newsletters where id = ${newsletterId}
+    on conflict (newsletter_id) do update set at = excluded.at`.execute(ctx.db);
   let [looked, after] = [0, null as { id: string; came: string } | null];
   for (;;) {
     const { rows } = await sql<{
@@ -50,7 +53,5 @@ export async function warmReaders(ctx: Context, newsletterId: string, atOnce = A
     looked += rows.length;
     after = rows.at(-1)!;
   }
-  await sql`insert into warmings (newsletter_id, at) select id, ${now} from newsletters where id = ${newsletterId}
-    on conflict (newsletter_id) do update set at = excluded.at`.execute(ctx.db);
   return looked;
 }
