@@ -22,6 +22,7 @@ const FLOORS = [
     'series',
     'delivery',
     'keeping',
+    'transfer',
     'growth',
     'site',
     'public',

@@ -5,11 +5,19 @@ import { migrate } from '@/server/db/migrate';
 import { domainCheck } from './domain-check';
 import { embed } from './embed';
 import { forms } from './forms';
+import { importing } from './importing';
 import { million } from './million';
 import { line } from './report';
 import { largeLetter, sending } from './sending';
 
-const ALL = { Sending: sending, 'Letter to a million': largeLetter, 'Domain check': domainCheck, Forms: forms, Script: embed };
+const ALL = {
+  Sending: sending,
+  'Letter to a million': largeLetter,
+  'Domain check': domainCheck,
+  Forms: forms,
+  Script: embed,
+  Import: importing,
+};
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */
 export async function bench(serverUrl: string, only = ''): Promise<void> {

@@ -121,6 +121,9 @@ async function fill(ctx: Context): Promise<Newsletter> {
     await sql`insert into reader_tags select id, newsletter_id, 'tag' || (hashtext(id::text) % 10), created_at from readers where newsletter_id = ${of} and hashtext(id::text) % 3 = 0`.execute(
       trx,
     );
+    await sql`insert into tags (newsletter_id, name) select distinct newsletter_id, tag from reader_tags where newsletter_id = ${of}`.execute(
+      trx,
+    );
     await sql`insert into consents (newsletter_id, reader_id, list_id, act, state, at, actor) select newsletter_id, reader_id, list_id, 'ask', 'waiting', since, 'reader' from memberships where newsletter_id = ${of}`.execute(
       trx,
     );
@@ -356,8 +359,8 @@ async function segment(ctx: Context, newsletter: Newsletter): Promise<void> {
       {
         kind: 'any',
         of: [
-          { kind: 'came by', what: 'source', is: 'direct' },
-          { kind: 'came by', what: 'placement', is: 'panel' },
+          { kind: 'came by', what: 'source', is: 'reefboard.example' },
+          { kind: 'came by', what: 'placement', is: 'pop-up' },
         ],
       },
       { kind: 'came within', days: 400 },
@@ -367,9 +370,11 @@ async function segment(ctx: Context, newsletter: Newsletter): Promise<void> {
     sql<{ n: number }>`
       select count(*)::int as n from readers r where newsletter_id = ${newsletter.id} and standing = 'reading' and letters_got >= 8
         and bit_count((recent_read & 255)::bit(64)) <= 2 and not exists (select 1 from reader_tags t where t.reader_id = r.id and t.tag = 'tag3')
-        and (source_name = 'direct' or source_placement = 'panel') and created_at >= ${since}`.execute(ctx.db);
+        and (source_name = 'reefboard.example' or source_placement = 'pop-up') and created_at >= ${since}`.execute(ctx.db);
   const ours = () => howMany(ctx, newsletter, { find: '', condition: rules });
-  if ((await ours()) !== (await byHand()).rows[0]!.n) throw new Error('The segment and the statement count differently.');
+  const people = await ours();
+  if (people === 0 || people !== (await byHand()).rows[0]!.n)
+    throw new Error('The segment and the statement count differently, or nobody.');
   const p95 = async (work: () => Promise<unknown>) => {
     const times: number[] = [];
     for (let n = 0; n < RUNS; n += 1) {

@@ -63,9 +63,9 @@ export async function startPostgres(home: Home, taken: Set<number> = new Set()):
     return databaseAt(home, dir, state.port);
   }
   const port = await pickPort(state.port ?? 4650, taken);
-  // A sixteenth of the memory, and writes spread over longer than the five minutes of the packaged settings: sending touches every reader once.
+  // Compiling a statement takes longer here than nearly all of them. A sixteenth of the memory, and writes spread over longer than the five minutes of the packaged settings: sending touches every reader once.
   const buffers = Math.max(128, Math.min(2_048, Math.round(totalmem() / 16 / 1_048_576)));
-  const options = `-c port=${port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=${buffers}MB -c wal_compression=on -c max_wal_size=4GB -c checkpoint_timeout=15min`;
+  const options = `-c port=${port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=${buffers}MB -c jit=off -c wal_compression=on -c max_wal_size=4GB -c checkpoint_timeout=15min`;
   execFileSync(join(programs, 'pg_ctl'), ['-D', dir, '-l', join(dir, 'server.log'), '-w', '-t', '60', '-o', options, 'start'], {
     ...as,
     cwd: dir,

@@ -100,21 +100,25 @@ describe('an act on many readers', () => {
     // As if portions were of ten.
     const ten = async () =>
       inTransaction(world.ctx.db, async (trx) => {
-        const rows = await trx
+        const { n, reader_ids: ids } = await trx
           .selectFrom('bulk_people')
-          .select('reader_id')
+          .select(['n', 'reader_ids'])
           .where('act_id', '=', id)
-          .where('done', '=', false)
-          .limit(10)
-          .execute();
-        const ids = rows.map((row) => row.reader_id);
+          .where('changed_at', 'is', null)
+          .orderBy('n')
+          .limit(1)
+          .executeTakeFirstOrThrow();
         await suppressReaders(world.ctx, trx, newsletter, ids, BY);
-        await sql`update bulk_people set done = true, changed_at = now() where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(
+        await sql`update bulk_people set changed_ids = reader_ids, changed_at = ${world.clock.now()} where act_id = ${id} and n = ${n}`.execute(
           trx,
         );
-        await sql`update bulk_acts set done = done + 10, changed = changed + 10 where id = ${id}`.execute(trx);
+        await sql`update bulk_acts set done = done + 10, changed = changed + 10, portions = portions + 1 where id = ${id}`.execute(
+          trx,
+        );
       });
-    await sql`insert into bulk_people (act_id, reader_id) select ${id}, id from readers`.execute(world.ctx.db);
+    await sql`insert into bulk_people (act_id, n, reader_ids) select ${id}, n, array_agg(id) from (select id, (row_number() over (order by id) - 1) / 10 as n from readers) p group by n`.execute(
+      world.ctx.db,
+    );
     await sql`update bulk_acts set people = 40, state = 'working' where id = ${id}`.execute(world.ctx.db);
     await ten();
     // A portion that dies before its commit leaves nothing.

@@ -1,8 +1,8 @@
 import { parseFeed } from 'feedsmith';
+import { decodeText } from '../charset';
 import { Fault } from '../faults';
 import { fromHtml } from '../writing/from-html';
 import { plainLine, plainText } from '../writing/plain-line';
-import { decodeText } from './charset';
 import type { FeedItem } from './items';
 
 /** Items beyond this many are not read: a feed is a window, not an archive. */

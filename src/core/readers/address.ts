@@ -24,8 +24,22 @@ export function parseAddress(input: string): Address | null {
   return { local, domain, full: `${local}@${domain}`, key: `${local.toLowerCase()}@${domain}` };
 }
 
+/** What was found of domains lately: many addresses share few of them. */
+const lately = new Map<string, string | null>();
+const MOST_LATELY = 10_000;
+
 /** A domain name in lower-case ASCII without its trailing dot (RFC 1035 2.3.1, IDNA), or null. */
 export function parseDomain(input: string): string | null {
+  let found = lately.get(input);
+  if (found !== undefined) return found;
+  found = readDomain(input);
+  if (lately.size >= MOST_LATELY) lately.clear();
+  // Nobody's long rubbish is kept.
+  if (input.length <= 255) lately.set(input, found);
+  return found;
+}
+
+function readDomain(input: string): string | null {
   const ascii = domainToASCII(input.trim().replace(/\.$/, '')).toLowerCase();
   if (!ascii || ascii.length > 253) return null;
   const labels = ascii.split('.');

@@ -54,6 +54,7 @@ const KNOWN: Known = {
   lists: new Map([[ID(1), 'Thursday letters']]),
   tags: new Set(['keen']),
   forms: new Map([[ID(7), 'After every article']]),
+  imports: new Map([[ID(8), 'old-site.csv']]),
   fields: new Map([[ID(3), 'Depth']]),
   letters: new Map([[ID(9), '2026-11-20']]),
   segments: new Map(),

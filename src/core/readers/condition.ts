@@ -6,8 +6,8 @@ import type { ReaderState } from './state';
 export const STANDINGS = ['reading', 'waiting', 'left', 'unreachable'] as const;
 export type Standing = (typeof STANDINGS)[number];
 
-/** What of how somebody came can be asked for; a form is named by its id. */
-export const CAME_BY = ['source', 'campaign', 'medium', 'form', 'placement', 'page'] as const;
+/** What of how somebody came can be asked for; a form and an import are named by their ids. */
+export const CAME_BY = ['source', 'campaign', 'medium', 'form', 'placement', 'page', 'import'] as const;
 export type CameBy = (typeof CAME_BY)[number];
 
 /** A test of an answer, of the kinds of field that it fits. Days are YYYY-MM-DD; `from` and `until` are both within. */
@@ -274,6 +274,7 @@ export type Known = {
   lists: ReadonlyMap<string, string>;
   tags: ReadonlySet<string>;
   forms: ReadonlyMap<string, string>;
+  imports: ReadonlyMap<string, string>;
   fields: ReadonlyMap<string, string>;
   /** The day under which its copies stand; '' where it has not left yet. */
   letters: ReadonlyMap<string, string>;
@@ -281,7 +282,7 @@ export type Known = {
 };
 
 /** A thing that a condition names and that is not there any more, or a segment that leads back to itself. */
-export type Missing = 'list' | 'tag' | 'form' | 'field' | 'letter' | 'segment' | 'circle';
+export type Missing = 'list' | 'tag' | 'form' | 'import' | 'field' | 'letter' | 'segment' | 'circle';
 
 const NOBODY: Condition = { kind: 'any', of: [] };
 
@@ -320,6 +321,7 @@ function lacks(leaf: Leaf, known: Known): Missing | null {
     case 'field':
       return leaf.id === FIRST_NAME || known.fields.has(leaf.id) ? null : 'field';
     case 'came by':
+      if (leaf.what === 'import') return known.imports.has(leaf.is) ? null : 'import';
       return leaf.what === 'form' && !known.forms.has(leaf.is) ? 'form' : null;
     default:
       return null;

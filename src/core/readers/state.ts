@@ -7,7 +7,7 @@ export type ReaderAct = 'ask' | 'confirm' | 'leave' | 'return';
 export type ConsentAct = ReaderAct | 'bounce' | 'complaint' | 'add' | 'take off' | 'suppress' | 'allow' | 'erase';
 export type ConsentActor = 'reader' | 'member' | 'import' | 'api' | 'mail';
 /** Why an address may not be written to. */
-export type SuppressionReason = 'hard bounce' | 'complaint' | 'erased' | 'by hand';
+export type SuppressionReason = 'hard bounce' | 'complaint' | 'erased' | 'by hand' | 'left';
 
 export type Transition = {
   state: ReaderState;

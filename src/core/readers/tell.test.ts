@@ -7,6 +7,7 @@ const ID = '01a2153e-f122-7695-8f3f-000000000001';
 const NAMES: Names = {
   lists: { [ID]: 'Thursday letters' },
   forms: { [ID]: 'Corner card' },
+  imports: { [ID]: 'old-site.csv' },
   fields: { [ID]: 'Depth' },
   letters: { [ID]: 'Slow light' },
   segments: { [ID]: 'Cold for half a year' },
@@ -26,6 +27,7 @@ describe('a condition told in words', () => {
       'never unsubscribed from something that was deleted',
     ],
     [{ kind: 'tag', tag: 'Reef' }, 'have the tag “Reef”', 'do not have the tag “Reef”'],
+    [{ kind: 'came by', what: 'import', is: ID }, 'came by the file “old-site.csv”', 'did not come by the file “old-site.csv”'],
     [{ kind: 'came by', what: 'form', is: ID }, 'came by the form “Corner card”', 'did not come by the form “Corner card”'],
     [{ kind: 'came', from: '2026-05-01T00:00:00Z' }, 'came from 1 May 2026', 'did not come from 1 May 2026'],
     [{ kind: 'read within', days: 1 }, 'read a letter in the last day', 'have not read a letter in the last day'],

@@ -5,6 +5,7 @@ import { type CameBy, type Condition, FIRST_NAME, type FieldTest, type Leaf, typ
 export type Names = {
   lists: Record<string, string>;
   forms: Record<string, string>;
+  imports: Record<string, string>;
   fields: Record<string, string>;
   letters: Record<string, string>;
   segments: Record<string, string>;
@@ -22,6 +23,7 @@ const CAME: Record<CameBy, (is: string, names: Names) => string> = {
   campaign: (is) => `the campaign “${is}”`,
   medium: (is) => `way of ${is}`,
   form: (is, names) => `the form ${quoted(names.forms[is])}`,
+  import: (is, names) => `the file ${quoted(names.imports[is])}`,
   placement: (is) => `a form as ${is}`,
   page: (is) => `a form on ${is}`,
 };

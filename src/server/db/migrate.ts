@@ -6,6 +6,7 @@ import * as readers from './migrations/0004-readers';
 import * as letters from './migrations/0005-letters';
 import * as totals from './migrations/0006-totals';
 import * as keeping from './migrations/0007-keeping';
+import * as transfer from './migrations/0008-transfer';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -16,6 +17,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0005-letters': letters,
   '0006-totals': totals,
   '0007-keeping': keeping,
+  '0008-transfer': transfer,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -9,7 +9,7 @@ import type { Schema } from './schema';
 export function insertRows<T extends keyof Schema & string, C extends keyof Schema[T] & string>(
   table: T,
   columns: readonly C[],
-  rows: Record<C, unknown>[],
+  rows: Partial<Record<C, unknown>>[],
   returning?: keyof Schema[T] & string,
 ): RawBuilder<unknown> {
   const names = sql.join(columns.map((column) => sql.ref(column)));

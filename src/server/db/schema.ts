@@ -4,9 +4,13 @@ import type { MailVerdict } from '@/core/delivery/verdicts';
 import type { FormDefinition } from '@/core/forms/definition';
 import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
+import type { Matched } from '@/core/importing/columns';
+import type { Dialect } from '@/core/importing/dialect';
+import type { Found, ImportPlan, ImportState, RowKind } from '@/core/importing/import';
+import type { DateOrder, FileState } from '@/core/importing/values';
 import type { AlertWhen, SocialLink } from '@/core/newsletters/identity';
 import type { Role } from '@/core/newsletters/roles';
-import type { BulkAct, BulkState, BulkWhat, Whom } from '@/core/readers/bulk';
+import type { Agreement, BulkAct, BulkState, BulkWhat, Whom } from '@/core/readers/bulk';
 import type { Condition } from '@/core/readers/condition';
 import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@/core/readers/state';
 import type { Judgement, Verdict } from '@/core/senders/judge';
@@ -112,6 +116,7 @@ export type Schema = {
     reason: SuppressionReason;
     at: Date;
     detail: string | null;
+    import_id: string | null;
   };
   /** A view; see `day_changes`. */
   daily_counts: { newsletter_id: string; day: string; joined: number; left_count: number };
@@ -191,8 +196,19 @@ export type Schema = {
     updated_at: Date;
   };
   bulk_acts: BulkActTable;
-  bulk_people: { act_id: string; reader_id: string; done: Generated<boolean>; changed_at: Date | null };
+  bulk_people: { act_id: string; n: number; reader_ids: string[]; changed_ids: string[] | null; changed_at: Date | null };
   warmings: { newsletter_id: string; at: Date };
+  kept_files: {
+    id: string;
+    newsletter_id: string;
+    name: string;
+    size: Generated<string>;
+    made_at: Date;
+    whole: Generated<boolean>;
+  };
+  kept_parts: { file_id: string; n: number; bytes: Buffer };
+  imports: ImportTable;
+  import_rows: ImportRowTable;
   segment_sizes: { segment_id: string; day: string; people: number };
   layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
   auto_sends: AutoSendTable;
@@ -501,6 +517,7 @@ type ReaderTable = {
   source_language: string | null;
   source_medium: Generated<string | null>;
   source_campaign: Generated<string | null>;
+  source_import_id: string | null;
 };
 
 type ConsentTable = {
@@ -534,8 +551,52 @@ type BulkActTable = {
   people: number | null;
   done: Generated<number>;
   changed: Generated<number>;
+  portions: Generated<number>;
   began_at: Date;
   ended_at: Date | null;
+};
+
+type ImportTable = {
+  id: string;
+  newsletter_id: string;
+  name: string;
+  file_id: string | null;
+  state: Generated<ImportState>;
+  cause: string | null;
+  dialect: JSONColumnType<Dialect>;
+  columns: JSONColumnType<Matched & { dates: DateOrder | 'unclear' | null }>;
+  plan: ColumnType<{ plan: ImportPlan; consent: Agreement | null } | null, string | null | undefined, string | null>;
+  found: ColumnType<Found | null, string | null | undefined, string | null>;
+  read_bytes: Generated<string>;
+  upto: Generated<number>;
+  result: ColumnType<Partial<Record<RowKind, number>>, string | undefined, string>;
+  by_name: string;
+  began_at: Date;
+  brought_at: Date | null;
+  ended_at: Date | null;
+};
+
+type ImportRowTable = {
+  import_id: string;
+  row: number;
+  kind: RowKind;
+  why: string | null;
+  cells: string[] | null;
+  reader_id: string | null;
+  address: string | null;
+  address_key: string | null;
+  domain: string | null;
+  first_name: string | null;
+  name_key: string | null;
+  state: FileState | null;
+  agreed_at: Date | null;
+  tags: string[] | null;
+  answers: Record<string, Answer> | null;
+  note: string | null;
+  language: string | null;
+  zone: string | null;
+  at: Date | null;
+  named: Generated<boolean>;
 };
 
 type AutoSendTable = {

@@ -27,7 +27,7 @@ class Remembered<T> {
 
 let throwaway: Set<string> | null = null;
 /** Is this domain one of those that give anybody a mailbox for ten minutes? The list is a package's; read when first asked for. */
-function isThrowaway(domain: string): boolean {
+export function isThrowaway(domain: string): boolean {
   throwaway ??= new Set(createRequire(import.meta.url)('disposable-email-domains') as string[]);
   const labels = domain.split('.');
   return labels.some((_, n) => n < labels.length - 1 && throwaway!.has(labels.slice(n).join('.')));

@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { decodeText } from '@/core/autosend/charset';
+import { decodeText } from '@/core/charset';
 import { Fault } from '@/core/faults';
 import { escapeHtml } from '@/core/html';
 import { isSigned, signText } from '@/core/keys';

@@ -11,6 +11,8 @@ import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
 import { forgiveOld } from '../sending/mailboxes';
 import { giveUpStale } from '../sending/routing';
+import { forgetOldImports } from '../transfer/imports';
+import { forgetOldFiles } from '../transfer/kept';
 import type { JobName } from './jobs';
 
 /** The warmth of a newsletter's readers, and the sizes of its segments, are worked out anew once an hour. */
@@ -92,6 +94,18 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
       .innerJoin('newsletters as n', 'n.id', 'newsletter_id')
       .select('bulk_acts.id')
       .where('state', 'in', ['waiting', 'working', 'undoing'])
+      .where('n.removed_at', 'is', null)
+      .orderBy('began_at')
+      .limit(100)
+      .execute(),
+  );
+  await due(
+    'import',
+    await ctx.db
+      .selectFrom('imports')
+      .innerJoin('newsletters as n', 'n.id', 'newsletter_id')
+      .select('imports.id')
+      .where('state', 'in', ['looking', 'bringing', 'undoing'])
       .where('n.removed_at', 'is', null)
       .orderBy('began_at')
       .limit(100)
@@ -197,6 +211,8 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await forgetHeld(ctx);
   await forgetOldActs(ctx);
   await forgetOldReports(ctx);
+  await forgetOldImports(ctx);
+  await forgetOldFiles(ctx);
   await sql`delete from relay_hours where hour < ${new Date(now.getTime() - 3 * 86_400_000)}`.execute(ctx.db);
   const due = await ctx.db
     .selectFrom('newsletters')

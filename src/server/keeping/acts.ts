@@ -61,7 +61,7 @@ async function record(
 }
 
 /** What was last done about a membership; what concerns the address alone is none of it. */
-const lastAct = (of: RawBuilder<unknown>) =>
+export const lastAct = (of: RawBuilder<unknown>) =>
   sql`(select c.act from consents c where c.reader_id = ${of}.reader_id and c.list_id = ${of}.list_id and c.act in ('ask', 'confirm', 'leave', 'return', 'add', 'take off') order by c.at desc, c.id desc limit 1)`;
 
 /** A list of this newsletter that people can be put on. Throws "not-found". */
@@ -147,7 +147,7 @@ export async function takeOffList(
 }
 
 /** Those of them for whom something is queued. */
-const withQueued = async (db: Db, ids: string[]): Promise<string[]> =>
+export const withQueued = async (db: Db, ids: string[]): Promise<string[]> =>
   idsOf(
     await sql<{
       id: string;
@@ -224,7 +224,7 @@ export async function allowReaders(
  * Asks readers whom a member put on lists by a confirmation letter, in the look of the newsletter's own sign-up page. It is no sign-up of that page: whoever
  * confirms is not counted there. An address that had three such letters today is passed over.
  */
-async function askToConfirm(
+export async function askToConfirm(
   ctx: Context,
   db: Db,
   newsletter: Asking,

@@ -24,6 +24,7 @@ const SUPPRESSED = {
   complaint: 'Whoever has this address reported a letter as unwanted. They come back only by themselves.',
   erased: 'This reader was erased at their wish. They come back only by themselves.',
   'by hand': 'This address was suppressed by hand. Allow it again on its own page first.',
+  left: 'A file that was brought says that they left. They come back only by themselves.',
 };
 
 /**

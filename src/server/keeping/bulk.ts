@@ -205,46 +205,47 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
   if (!row || !['waiting', 'working', 'undoing'].includes(row.state)) return false;
   const newsletter = await db.selectFrom('newsletters').selectAll().where('id', '=', row.newsletter_id).executeTakeFirstOrThrow();
   if (newsletter.removed_at) return false;
-  const set = (values: Partial<Pick<typeof row, 'state' | 'people' | 'done' | 'changed' | 'ended_at'>> & { whom?: string }) =>
-    db.updateTable('bulk_acts').set(values).where('id', '=', id).execute();
+  const set = (
+    values: Partial<Pick<typeof row, 'state' | 'people' | 'done' | 'changed' | 'portions' | 'ended_at'>> & { whom?: string },
+  ) => db.updateTable('bulk_acts').set(values).where('id', '=', id).execute();
   if (row.people === null) {
     // Once they are fixed nobody needs to know any more how they were found: words may be an address.
-    await set({
-      people: await fixPeople(ctx, db, newsletter, id, row.whom),
-      state: 'working',
-      whom: JSON.stringify({ ids: [] }),
-    });
+    const people = await fixPeople(ctx, db, newsletter, row);
+    await set({ people, state: 'working', whom: JSON.stringify({ ids: [] }) });
     return true;
   }
   const undoing = row.state === 'undoing';
-  // What is taken back goes by the moments in which it was done: whoever stands otherwise since then has moved.
-  const since = undoing
-    ? (
-        await sql<{
-          at: Date | null;
-        }>`select min(changed_at) as at from bulk_people where act_id = ${id} and changed_at is not null`.execute(db)
-      ).rows[0]!.at
-    : null;
-  const { rows } = await sql<{ id: string }>`
-    select reader_id as id from bulk_people where act_id = ${id} and ${undoing ? sql`changed_at = ${since}` : sql`not done`} order by reader_id limit ${PORTION[row.act]}`.execute(
-    db,
-  );
-  const ids = rows.map((one) => one.id);
-  if (ids.length === 0) {
+  let next = db.selectFrom('bulk_people').selectAll().where('act_id', '=', id).orderBy('n').limit(1);
+  next = undoing ? next.where('changed_at', 'is not', null) : next.where('n', '>=', row.portions);
+  const portion = await next.executeTakeFirst();
+  if (!portion) {
     await set({ state: undoing ? 'undone' : 'done', ended_at: ctx.clock.now() });
     return false;
   }
   const by: By = { actor: 'member', name: row.by_name };
   const now = ctx.clock.now();
   const standing = { ...ctx, clock: { now: () => now, onMoved: ctx.clock.onMoved.bind(ctx.clock) } };
-  const changed = since
-    ? await undo(standing, db, newsletter, row.act, row.what, ids, by, since)
-    : await act(standing, db, newsletter, row.act, row.what, ids, by);
-  await sql`update bulk_people set done = true, changed_at = ${undoing ? sql`null` : sql`case when reader_id = any(${changed}::uuid[]) then ${now}::timestamptz end`}
-    where act_id = ${id} and reader_id = any(${ids}::uuid[])`.execute(db);
-  await set(
-    undoing ? { changed: row.changed - ids.length } : { done: row.done + ids.length, changed: row.changed + changed.length },
-  );
+  const keep = (ids: string[] | null) =>
+    db
+      .updateTable('bulk_people')
+      .set({ changed_ids: ids, changed_at: ids?.length ? now : null })
+      .where('act_id', '=', id)
+      .where('n', '=', portion.n)
+      .execute();
+  if (undoing) {
+    // What is taken back goes by the moment in which it was done: whoever stands otherwise since then has moved.
+    const ids = portion.changed_ids!;
+    await undo(standing, db, newsletter, row.act, row.what, ids, by, portion.changed_at!);
+    await keep(null);
+    await set({ changed: row.changed - ids.length });
+    return true;
+  }
+  const ids = portion.reader_ids;
+  const changed = await act(standing, db, newsletter, row.act, row.what, ids, by);
+  // Whoever is erased stands nowhere, and need not: it is not taken back.
+  if (row.act === 'erase') await db.deleteFrom('bulk_people').where('act_id', '=', id).where('n', '=', portion.n).execute();
+  else await keep(changed);
+  await set({ portions: portion.n + 1, done: row.done + ids.length, changed: row.changed + changed.length });
   return true;
 }
 
@@ -257,14 +258,22 @@ export async function forgetOldActs(ctx: Context): Promise<void> {
     .execute();
 }
 
-/** Fixes whom an act is for: what comes after does not change it. */
-async function fixPeople(ctx: Context, db: Db, newsletter: Newsletter, id: string, whom: Whom): Promise<number> {
+/** Fixes whom an act is for: what comes after does not change it. Answers how many they are. */
+async function fixPeople(
+  ctx: Context,
+  db: Db,
+  newsletter: Newsletter,
+  { id, act, whom }: { id: string; act: BulkAct; whom: Whom },
+): Promise<number> {
   const who = 'ids' in whom ? sql`r.id = any(${whom.ids}::uuid[])` : await asked(ctx, db, newsletter, whom);
-  const result = await sql`
-    insert into bulk_people (act_id, reader_id) select ${id}::uuid, r.id from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${who}`.execute(
-    db,
-  );
-  return Number(result.numAffectedRows ?? 0);
+  const { rows } = await sql<{ people: number }>`
+    with fixed as (
+      insert into bulk_people (act_id, n, reader_ids)
+      select ${id}::uuid, p.n, array_agg(p.id order by p.id) from (
+        select r.id, (row_number() over (order by r.id) - 1) / ${PORTION[act]} as n from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${who}) p
+      group by p.n returning cardinality(reader_ids) as many)
+    select coalesce(sum(many), 0)::int as people from fixed`.execute(db);
+  return rows[0]!.people;
 }
 
 const asked = async (ctx: Context, db: Db, newsletter: Newsletter, { condition, find }: Exclude<Whom, { ids: string[] }>) => {

@@ -33,7 +33,6 @@ export async function eraseReaders(
     .execute();
   if (rows.length === 0) return [];
   const known = rows.map((row) => row.id);
-  const nobody = rows.map(() => newId());
   for (const row of rows)
     await silence(ctx, db, { readerId: row.id, newsletterId: newsletter.id, reason: 'erased', detail: 'Erased', by });
   await suppressErased(
@@ -47,7 +46,36 @@ export async function eraseReaders(
     db,
   );
   await sql`delete from memberships where reader_id = any(${known}::uuid[])`.execute(db);
-  await sql`delete from reader_tags where reader_id = any(${known}::uuid[])`.execute(db);
+  const nobody = await unname(db, known);
+  await sql`insert into consents (newsletter_id, reader_id, act, state, at, actor, actor_name)
+    select ${newsletter.id}::uuid, n, 'erase', 'erased', ${now}::timestamptz, ${by.actor}, ${by.name} from unnest(${nobody}::uuid[]) as n`.execute(
+    db,
+  );
+  await dropRows(db, newsletter.id, rows);
+  return known;
+}
+
+/**
+ * Takes readers away as if they had never come, in the caller's transaction: their rows, and whatever names them. Unlike erasing it puts nothing in the way
+ * of their being brought again. Their memberships have to be gone already.
+ */
+export async function forgetReaders(db: Db, ids: string[]): Promise<void> {
+  const rows = await db
+    .selectFrom('readers')
+    .select(['id', 'address', 'address_key', 'newsletter_id'])
+    .where(sql<boolean>`id = any(${ids}::uuid[])`)
+    .execute();
+  if (rows.length === 0) return;
+  await unname(
+    db,
+    rows.map((row) => row.id),
+  );
+  await dropRows(db, rows[0]!.newsletter_id, rows);
+}
+
+/** Leaves what readers got and agreed to under ids that lead to nobody, which are answered in the same order. */
+async function unname(db: Db, known: string[]): Promise<string[]> {
+  const nobody = known.map(() => newId());
   const to = sql`unnest(${known}::uuid[], ${nobody}::uuid[]) as n(id, nobody)`;
   await sql`update deliveries d set reader_id = n.nobody, address = 'erased', chips = null, response = null from ${to} where d.reader_id = n.id`.execute(
     db,
@@ -58,14 +86,27 @@ export async function eraseReaders(
     db,
   );
   await sql`set local inkset.erasing = 'off'`.execute(db);
-  await sql`insert into consents (newsletter_id, reader_id, act, state, at, actor, actor_name)
-    select ${newsletter.id}::uuid, n.nobody, 'erase', 'erased', ${now}::timestamptz, ${by.actor}, ${by.name} from ${to}`.execute(
+  return nobody;
+}
+
+/** Deletes readers, with every row that is about them alone. */
+async function dropRows(
+  db: Db,
+  newsletterId: string,
+  rows: { id: string; address: string; address_key: string }[],
+): Promise<void> {
+  const known = rows.map((row) => row.id);
+  await sql`delete from reader_tags where reader_id = any(${known}::uuid[])`.execute(db);
+  const left = (ids: ReturnType<typeof sql.ref>) =>
+    sql`array(select id from unnest(${ids}) as t(id) where id <> all(${known}::uuid[]))`;
+  await sql`
+    update bulk_people set reader_ids = ${left(sql.ref('reader_ids'))}, changed_ids = case when changed_ids is not null then ${left(sql.ref('changed_ids'))} end
+    where act_id in (select id from bulk_acts where newsletter_id = ${newsletterId}) and reader_ids && ${known}::uuid[]`.execute(
     db,
   );
-  await sql`delete from bulk_people where reader_id = any(${known}::uuid[])`.execute(db);
   await sql`delete from refusals where reader_id = any(${known}::uuid[])`.execute(db);
   await sql`delete from mails where reader_id = any(${known}::uuid[])`.execute(db);
-  await sql`delete from held_back where newsletter_id = ${newsletter.id} and address_key = any(${rows.map((row) => row.address_key)}::text[])`.execute(
+  await sql`delete from held_back where newsletter_id = ${newsletterId} and address_key = any(${rows.map((row) => row.address_key)}::text[])`.execute(
     db,
   );
   // Complaints that came by mail name whom they are about.
@@ -74,5 +115,4 @@ export async function eraseReaders(
     db,
   );
   await sql`delete from readers where id = any(${known}::uuid[])`.execute(db);
-  return known;
 }

@@ -10,6 +10,7 @@ export type Choices = {
   tags: string[];
   sources: string[];
   forms: { id: string; name: string }[];
+  imports: { id: string; name: string }[];
   fields: { id: string; label: string; kind: FieldKind; options: string[] }[];
   letters: { id: string; subject: string; links: string[] }[];
   segments: { id: string; name: string }[];
@@ -21,8 +22,16 @@ const MOST_LETTERS = 60;
 /** What a newsletter's conditions can name, and what those things are called. */
 export async function choicesOf(ctx: Context, newsletter: Newsletter, { lists, tags, sources }: Facets): Promise<Choices> {
   const of = newsletter.id;
-  const [forms, fields, letters, segments] = await Promise.all([
+  const [forms, imports, fields, letters, segments] = await Promise.all([
     ctx.db.selectFrom('forms').select(['id', 'name']).where('newsletter_id', '=', of).orderBy('created_at').execute(),
+    ctx.db
+      .selectFrom('imports')
+      .select(['id', 'name'])
+      .where('newsletter_id', '=', of)
+      .where('brought_at', 'is not', null)
+      .orderBy('brought_at', 'desc')
+      .limit(60)
+      .execute(),
     ctx.db
       .selectFrom('fields')
       .select(['id', 'label', 'kind', 'options'])
@@ -42,12 +51,14 @@ export async function choicesOf(ctx: Context, newsletter: Newsletter, { lists, t
     tags: tags.map((tag) => tag.name),
     sources: sources.map((source) => source.name),
     forms,
+    imports,
     fields,
     letters: letters.rows,
     segments,
     names: {
       lists: byId(lists),
       forms: byId(forms),
+      imports: byId(imports),
       fields: Object.fromEntries(fields.map(({ id, label }) => [id, label])),
       letters: Object.fromEntries(letters.rows.map(({ id, subject }) => [id, subject])),
       segments: byId(segments),

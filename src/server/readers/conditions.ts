@@ -35,7 +35,10 @@ const CAME: Record<CameBy, RawBuilder<unknown>> = {
   form: sql`r.source_form_id::text`,
   placement: sql`r.source_placement`,
   page: PAGE,
+  import: sql`r.source_import_id::text`,
 };
+
+const isId = (text: string) => /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(text);
 
 /**
  * A condition as SQL on a row `r` of `readers`: the other half of `core/readers/condition`, held equal to it by a property test. Saved segments are put in
@@ -52,13 +55,17 @@ export function conditionSql(condition: Condition, moment: Moment, known: Pick<K
     case 'none':
       return sql`not ${conditionSql({ kind: 'any', of: condition.of }, moment, known)}`;
     case 'standing':
-      return sql`r.standing = any(${condition.is}::text[])`;
+      // One alone can be walked along in the order of an index.
+      return condition.is.length === 1 ? sql`r.standing = ${condition.is[0]}` : sql`r.standing = any(${condition.is}::text[])`;
     case 'list':
       return sql`exists (select 1 from memberships m where m.reader_id = r.id and m.list_id = ${condition.id}::uuid and m.state = ${condition.state})`;
     case 'tag':
       return sql`exists (select 1 from reader_tags t where t.newsletter_id = r.newsletter_id and t.reader_id = r.id and t.tag = ${condition.tag})`;
     case 'came by':
-      return sql`coalesce(${CAME[condition.what]} = ${condition.is}, false)`;
+      // By its index.
+      if (condition.what === 'import')
+        return isId(condition.is) ? sql`(r.source_import_id is not null and r.source_import_id = ${condition.is}::uuid)` : no;
+      return sql`(${CAME[condition.what]} is not null and ${CAME[condition.what]} = ${condition.is})`;
     case 'came':
       return sql`(${condition.from ? sql`r.created_at >= ${new Date(condition.from)}` : yes} and ${condition.until ? sql`r.created_at < ${new Date(condition.until)}` : yes})`;
     case 'came within':
@@ -101,7 +108,7 @@ export function conditionSql(condition: Condition, moment: Moment, known: Pick<K
     case 'language':
       return sql`coalesce(split_part(lower(r.source_language), '-', 1) = ${condition.is}, false)`;
     case 'zone':
-      return sql`coalesce(r.zone = ${condition.is}, false)`;
+      return sql`(r.zone is not null and r.zone = ${condition.is})`;
     case 'domain':
       return sql`coalesce(r.domain_id = (select d.id from mail_domains d where d.name = ${condition.is}), false)`;
     case 'segment':
@@ -163,12 +170,13 @@ export async function knownOf(db: Db, newsletterId: string, conditions: Conditio
   const leaves = [...conditions, ...segments.map((segment) => segment.condition)].flatMap((one) => leavesOf(one));
   const letterIds = [...new Set(leaves.flatMap((leaf) => (leaf.kind === 'letter' ? [leaf.id] : [])))];
   const tagged = [...new Set(leaves.flatMap((leaf) => (leaf.kind === 'tag' ? [leaf.tag] : [])))];
-  const [lists, tags, forms, fields, letters] = await Promise.all([
+  const [lists, tags, forms, imports, fields, letters] = await Promise.all([
     db.selectFrom('lists').select(['id', 'name']).where('newsletter_id', '=', newsletterId).execute(),
     tagged.length
       ? db.selectFrom('tags').select('name').where('newsletter_id', '=', newsletterId).where('name', 'in', tagged).execute()
       : [],
     db.selectFrom('forms').select(['id', 'name']).where('newsletter_id', '=', newsletterId).execute(),
+    db.selectFrom('imports').select(['id', 'name']).where('newsletter_id', '=', newsletterId).execute(),
     db.selectFrom('fields').select(['id', 'label']).where('newsletter_id', '=', newsletterId).execute(),
     letterIds.length
       ? db
@@ -183,6 +191,7 @@ export async function knownOf(db: Db, newsletterId: string, conditions: Conditio
     lists: new Map(lists.map((row) => [row.id, row.name])),
     tags: new Set(tags.map((row) => row.name)),
     forms: new Map(forms.map((row) => [row.id, row.name])),
+    imports: new Map(imports.map((row) => [row.id, row.name])),
     fields: new Map(fields.map((row) => [row.id, row.label])),
     // One that has not left yet was got by nobody.
     letters: new Map(letters.map((row) => [row.id, row.sent_on ?? ''])),

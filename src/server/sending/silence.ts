@@ -23,6 +23,7 @@ const ACTS: Record<SuppressionReason, ConsentAct | null> = {
   complaint: 'complaint',
   erased: null,
   'by hand': 'suppress',
+  left: 'suppress',
 };
 
 /**

@@ -1,6 +1,6 @@
 'use client';
 
-import { FIRST_NAME, type FieldTest, type Leaf, REMEMBERED, STANDINGS } from '@/core/readers/condition';
+import { type CameBy, FIRST_NAME, type FieldTest, type Leaf, REMEMBERED, STANDINGS } from '@/core/readers/condition';
 import { type Names, STANDING_WORDS } from '@/core/readers/tell';
 import { Choice, Tick, Words } from '../kit/controls';
 
@@ -10,6 +10,7 @@ export type SentenceChoices = {
   tags: string[];
   sources: string[];
   forms: { id: string; name: string }[];
+  imports: { id: string; name: string }[];
   fields: { id: string; label: string; kind: string; options: string[] }[];
   letters: { id: string; subject: string; links: string[] }[];
   segments: { id: string; name: string }[];
@@ -115,7 +116,7 @@ export function ClauseSettings({ leaf, change, choices }: Settings<Leaf>) {
               change({
                 ...leaf,
                 what,
-                is: what === 'form' ? (choices.forms[0]?.id ?? '') : what === 'source' ? (choices.sources[0] ?? 'direct') : 'x',
+                is: firstOf(what, choices),
               })
             }
             choices={[
@@ -125,10 +126,13 @@ export function ClauseSettings({ leaf, change, choices }: Settings<Leaf>) {
               { value: 'page', label: 'A page' },
               { value: 'campaign', label: 'A campaign' },
               { value: 'medium', label: 'A medium' },
+              ...(choices.imports.length ? [{ value: 'import' as const, label: 'A file' }] : []),
             ]}
           />
           {leaf.what === 'form' ? (
             <Choice label="Form" value={leaf.is} change={(is) => change({ ...leaf, is })} choices={named(choices.forms)} />
+          ) : leaf.what === 'import' ? (
+            <Choice label="File" value={leaf.is} change={(is) => change({ ...leaf, is })} choices={named(choices.imports)} />
           ) : leaf.what === 'source' ? (
             <Choice
               label="Source"
@@ -393,4 +397,11 @@ function FieldSettings({ leaf, change, choices }: Settings<Extract<Leaf, { kind:
       )}
     </>
   );
+}
+
+/** What a way of coming is first set to. */
+function firstOf(what: CameBy, { forms, imports, sources }: SentenceChoices): string {
+  if (what === 'form') return forms[0]?.id ?? '';
+  if (what === 'import') return imports[0]?.id ?? '';
+  return what === 'source' ? (sources[0] ?? 'direct') : 'x';
 }

@@ -29,6 +29,7 @@ const WHY = {
   complaint: 'They reported a letter as unwanted. They come back only by signing up themselves.',
   erased: 'They were erased. They come back only by signing up themselves.',
   'by hand': 'Somebody of this newsletter suppressed it. Nothing goes there until it is allowed again.',
+  left: 'A file that was brought says that they left. They come back only by themselves.',
 };
 
 export default async function Page({ params }: { params: Promise<{ slug: string; id: string }> }) {

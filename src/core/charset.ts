@@ -5,9 +5,11 @@ const FIRST_BYTES = 1_024;
 /** What Windows-1252 has where Latin-1 has control characters; Node decodes both alike. */
 const WINDOWS =
   '\u20ac\u0081\u201a\u0192\u201e\u2026\u2020\u2021\u02c6\u2030\u0160\u2039\u0152\u008d\u017d\u008f\u0090\u2018\u2019\u201c\u201d\u2022\u2013\u2014\u02dc\u2122\u0161\u203a\u0153\u009d\u017e\u0178';
+/** What Node's decoder made of Windows-1252, as it is meant. */
+export const fromWindows = (text: string): string => text.replace(/[\u0080-\u009f]/g, (c) => WINDOWS[c.charCodeAt(0) - 0x80]!);
 function decode(by: TextDecoder, bytes: Uint8Array): string {
   const text = by.decode(bytes);
-  return by.encoding === 'windows-1252' ? text.replace(/[\u0080-\u009f]/g, (c) => WINDOWS[c.charCodeAt(0) - 0x80]!) : text;
+  return by.encoding === 'windows-1252' ? fromWindows(text) : text;
 }
 
 function decoder(name: string | undefined): TextDecoder | null {
