@@ -72,9 +72,7 @@ describe('how a file is read', () => {
           const pieces = written.match(new RegExp(`[^]{1,${size}}`, 'g')) ?? [];
           const out = [...pieces.flatMap((piece) => reader.push(piece)), ...reader.end()];
           const full = rows.filter((row) => row.some((one) => harmless(one).trim() !== ''));
-          expect(out.map(({ cells }) => cells.map(asMeant))).toEqual(
-            full.map((row) => row.map((one) => asMeant(harmless(one)))),
-          );
+          expect(out.map(({ cells }) => cells.map(asMeant))).toEqual(full.map((row) => row.map((one) => asMeant(harmless(one)))));
         },
       ),
     );
@@ -289,12 +287,12 @@ describe('how it is told', () => {
   const as = { list: 'Field notes', how: null };
   it('as one sentence, before and after', () => {
     expect(tellImport({ new: 6, joins: 1, known: 2, ends: 1, twice: 1, waits: 1, bad: 1 }, as, false)).toBe(
-      'Of 13 rows 7 become readers of Field notes, 2 are on it already, 1 is suppressed, 2 are passed over and 1 cannot be read.',
+      'Of 13 rows, 7 become readers of Field notes, 2 are on it already, 1 is suppressed, 2 are passed over and 1 cannot be read.',
     );
     expect(tellImport({ new: 1, waits: 2 }, { list: 'Field notes', how: 'asked' }, true)).toBe(
-      'Of 3 rows 3 were asked for Field notes.',
+      'Of 3 rows, 3 were asked for Field notes.',
     );
-    expect(tellImport({ known: 1 }, as, true)).toBe('Of 1 row nobody new came and 1 is on it already.');
+    expect(tellImport({ known: 1 }, as, true)).toBe('Of 1 row, nobody new came and 1 is on it already.');
     expect(tellImport({}, as, false)).toBe('There is no row in it.');
     expect(kindWords('waits', { list: 'x', how: 'vouched' }).words).toBe('Not brought: nobody can vouch for them.');
   });

@@ -74,5 +74,5 @@ export function tellImport(counts: Counts, { list, how }: As, done: boolean): st
   say(stays, done ? plural(stays, 'was passed over', 'were passed over') : plural(stays, 'is passed over', 'are passed over'));
   const bad = total(counts, 'bad');
   say(bad, done ? 'could not be read' : 'cannot be read');
-  return `Of ${counted(rows, 'row', 'rows')} ${together(parts, 9)}.`;
+  return `Of ${counted(rows, 'row', 'rows')}, ${together(parts, 9)}.`;
 }

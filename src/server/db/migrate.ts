@@ -7,6 +7,7 @@ import * as letters from './migrations/0005-letters';
 import * as totals from './migrations/0006-totals';
 import * as keeping from './migrations/0007-keeping';
 import * as transfer from './migrations/0008-transfer';
+import * as exporting from './migrations/0009-exports';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -18,6 +19,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0006-totals': totals,
   '0007-keeping': keeping,
   '0008-transfer': transfer,
+  '0009-exports': exporting,
 };
 
 /** The migrations that have not run there yet, in order. */

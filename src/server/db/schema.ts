@@ -1,6 +1,7 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { RampPlan } from '@/core/delivery/ramp';
 import type { MailVerdict } from '@/core/delivery/verdicts';
+import type { ExportColumn, ExportKind, ExportState } from '@/core/exporting';
 import type { FormDefinition } from '@/core/forms/definition';
 import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
@@ -209,6 +210,7 @@ export type Schema = {
   kept_parts: { file_id: string; n: number; bytes: Buffer };
   imports: ImportTable;
   import_rows: ImportRowTable;
+  exports: ExportTable;
   segment_sizes: { segment_id: string; day: string; people: number };
   layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
   auto_sends: AutoSendTable;
@@ -573,6 +575,25 @@ type ImportTable = {
   by_name: string;
   began_at: Date;
   brought_at: Date | null;
+  ended_at: Date | null;
+};
+
+type ExportTable = {
+  id: string;
+  newsletter_id: string;
+  kind: ExportKind;
+  columns: JSONColumnType<ExportColumn[]>;
+  whom: JSONColumnType<Whom>;
+  state: Generated<ExportState>;
+  cause: string | null;
+  file_id: string | null;
+  people: number;
+  done: Generated<number>;
+  parts: Generated<number>;
+  upto: string | null;
+  by_name: string;
+  by_email: string;
+  began_at: Date;
   ended_at: Date | null;
 };
 

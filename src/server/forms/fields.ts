@@ -19,6 +19,10 @@ export async function fieldsOf(ctx: Pick<Context, 'db'>, newsletter: Newsletter)
     .execute();
 }
 
+/** The same by their ids, to choose from. */
+export const fieldChoices = (ctx: Pick<Context, 'db'>, newsletter: Newsletter): Promise<{ id: string; label: string }[]> =>
+  ctx.db.selectFrom('fields').select(['id', 'label']).where('newsletter_id', '=', newsletter.id).orderBy('created_at').execute();
+
 const BUILT_IN = new Set(['email', 'first_name']);
 
 /** Makes fields of a form's new questions. A known key keeps its kind: answers that are there could not be read otherwise. */

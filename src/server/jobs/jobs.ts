@@ -11,6 +11,7 @@ import { warmReaders } from '../readers/warming';
 import { checkDomain } from '../senders/domains';
 import { startLetter } from '../sending/start';
 import { eraseNewsletter } from '../site/removing';
+import { workExport } from '../transfer/exports';
 import { workImport } from '../transfer/work';
 
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
@@ -24,7 +25,8 @@ export type JobName =
   | 'erase-newsletter'
   | 'bulk-act'
   | 'warm-readers'
-  | 'import';
+  | 'import'
+  | 'export';
 
 /**
  * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
@@ -51,6 +53,7 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
     'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
     'bulk-act': async (payload) => workBulk(ctx, check(byId, payload).id),
+    export: async (payload) => workExport(ctx, check(byId, payload).id),
     import: async (payload) => workImport(ctx, check(byId, payload).id),
     'warm-readers': async (payload) => {
       const { id } = check(byId, payload);

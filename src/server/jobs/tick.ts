@@ -11,6 +11,7 @@ import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
 import { forgiveOld } from '../sending/mailboxes';
 import { giveUpStale } from '../sending/routing';
+import { forgetOldExports } from '../transfer/exports';
 import { forgetOldImports } from '../transfer/imports';
 import { forgetOldFiles } from '../transfer/kept';
 import type { JobName } from './jobs';
@@ -106,6 +107,18 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
       .innerJoin('newsletters as n', 'n.id', 'newsletter_id')
       .select('imports.id')
       .where('state', 'in', ['looking', 'bringing', 'undoing'])
+      .where('n.removed_at', 'is', null)
+      .orderBy('began_at')
+      .limit(100)
+      .execute(),
+  );
+  await due(
+    'export',
+    await ctx.db
+      .selectFrom('exports')
+      .innerJoin('newsletters as n', 'n.id', 'newsletter_id')
+      .select('exports.id')
+      .where('state', 'in', ['waiting', 'working'])
       .where('n.removed_at', 'is', null)
       .orderBy('began_at')
       .limit(100)
@@ -212,6 +225,7 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await forgetOldActs(ctx);
   await forgetOldReports(ctx);
   await forgetOldImports(ctx);
+  await forgetOldExports(ctx);
   await forgetOldFiles(ctx);
   await sql`delete from relay_hours where hour < ${new Date(now.getTime() - 3 * 86_400_000)}`.execute(ctx.db);
   const due = await ctx.db

@@ -7,6 +7,7 @@ import { counted, figure } from '@/core/growth/figures';
 import type { Condition } from '@/core/readers/condition';
 import { ChoiceField, LongField, TextField } from '../kit/action-form';
 import { ActionDialog } from '../kit/dialog';
+import { ExportFields, exportSaid } from './export-fields';
 
 export type BulkProps = {
   act: (raw: unknown) => Promise<ActionResult<unknown>>;
@@ -16,6 +17,9 @@ export type BulkProps = {
   people: number | null;
   lists: { id: string; name: string }[];
   tags: string[];
+  /** Writes a file of them. */
+  take: (raw: unknown) => Promise<ActionResult<unknown>>;
+  fields: { id: string; label: string }[];
 };
 
 type Props = BulkProps & {
@@ -28,7 +32,7 @@ type Props = BulkProps & {
 };
 
 /** What can be done to those who are chosen, with how many they are said each time. */
-export function BulkBar({ act, view, people, lists, tags, chosen, whole, takeWhole, clear, aside }: Props) {
+export function BulkBar({ act, take, view, people, lists, tags, fields, chosen, whole, takeWhole, clear, aside }: Props) {
   const many = whole ? people : chosen!.length;
   const whom = whole ? view : { ids: chosen! };
   const who = many === null ? 'everyone here' : counted(many, 'reader', 'readers');
@@ -100,6 +104,22 @@ export function BulkBar({ act, view, people, lists, tags, chosen, whole, takeWho
           <ChoiceField name="listId" label="List" choices={lists.map(({ id, name }) => ({ value: id, label: name }))} />
         </ActionDialog>
         <ActionDialog
+          opens="Export"
+          title={`Export ${who}`}
+          words="A file is written, and you get a mail when it can be fetched."
+          submit="Write the file"
+          action={async (data) => {
+            const result = await take({ ...exportSaid(data), whom });
+            if (result.ok) {
+              toast.success('It is being written; it stands under Exports.');
+              clear();
+            }
+            return result;
+          }}
+        >
+          <ExportFields fields={fields} />
+        </ActionDialog>
+        <ActionDialog
           opens="Suppress"
           title={`Suppress ${who}`}
           words="Nothing goes to these addresses any more, whatever list they are on. You can take it back."
@@ -128,7 +148,15 @@ export function BulkBar({ act, view, people, lists, tags, chosen, whole, takeWho
 }
 
 /** How they agreed: the consent question of whoever adds people by hand. */
-export function AgreementFields() {
+export function AgreementFields({ only }: { /** What alone may be answered. */ only?: 'asked' }) {
+  if (only)
+    return (
+      <ChoiceField
+        name="how"
+        label="Have they agreed?"
+        choices={[{ value: 'asked', label: 'Ask them by a confirmation letter' }]}
+      />
+    );
   return (
     <>
       <ChoiceField

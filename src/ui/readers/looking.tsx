@@ -49,6 +49,7 @@ type Props = {
   /** Another one where the totals have changed. */
   stamp: string;
   act: (raw: unknown) => Promise<ActionResult<unknown>>;
+  take: (raw: unknown) => Promise<ActionResult<unknown>>;
   /** Remembers the columns for the next visit too. */
   choose: (columns: Column[]) => Promise<void>;
   keep: (raw: unknown) => Promise<ActionResult<{ id: string }>>;
@@ -70,6 +71,7 @@ export function Looking({
   version,
   stamp,
   act,
+  take,
   choose,
   keep,
   adding,
@@ -192,6 +194,8 @@ export function Looking({
           zone={zone}
           now={now}
           act={act}
+          take={take}
+          fields={choices.fields}
           view={{ condition: conditionOf(given), find: given.find }}
           people={people}
           lists={choices.lists}

@@ -21,6 +21,7 @@ import { Looking } from '@/ui/readers/looking';
 import { UnderWay } from '@/ui/readers/under-way';
 import { deskOf } from '../../../../desk';
 import { addOne, beginAct, chooseColumns, dropSegment, saveSegment, stopAct, undoAct } from './actions';
+import { takeOut } from './export/actions';
 
 export const metadata: Metadata = { title: 'Readers' };
 
@@ -128,7 +129,17 @@ export default async function Page({
         )
       }
     >
-      <Standfirst title="Readers">
+      <Standfirst
+        title="Readers"
+        actions={
+          everyone > 0 && (
+            <>
+              <ButtonLink href={`${base}/import`}>Bring from a file</ButtonLink>
+              <ButtonLink href={`${base}/export`}>Exports</ButtonLink>
+            </>
+          )
+        }
+      >
         {everyone === 0 ? (
           <>Everyone who asked for your letters stands here, with where they came from and what they agreed to.</>
         ) : (
@@ -147,11 +158,12 @@ export default async function Page({
               <ButtonLink tone="main" href={`/desk/${slug}/forms`}>
                 Put a form on your site
               </ButtonLink>
+              <ButtonLink href={`/desk/${slug}/readers/import`}>Bring them from a file</ButtonLink>
               {adding}
             </span>
           }
         >
-          Readers come through a sign-up form and confirm by email, or you add them by hand.
+          Readers come through a sign-up form and confirm by email, out of a file that you bring, or you add them by hand.
         </Empty>
       ) : (
         <>
@@ -190,6 +202,7 @@ export default async function Page({
             version={acts.map((act) => `${act.id}${act.state}`).join()}
             stamp={Object.values(totals).join()}
             act={beginAct.bind(null, slug)}
+            take={takeOut.bind(null, slug)}
             choose={chooseColumns}
             keep={saveSegment.bind(null, slug, null)}
             adding={adding}

@@ -1,0 +1,116 @@
+'use client';
+
+import { useRouter } from 'next/navigation';
+import { type DragEvent, useState } from 'react';
+import type { FaultValue } from '@/core/faults';
+import { Button } from '../kit/button';
+
+type Answer = { id?: string } & Partial<FaultValue>;
+
+/** Sends a file, or pasted text, to be looked at, and goes to what was found in it. How much of it has gone is shown. */
+export function BringFile({ to, base }: { to: string; base: string }) {
+  const router = useRouter();
+  const [share, setShare] = useState<number | null>(null);
+  const [fault, setFault] = useState('');
+  const [over, setOver] = useState(false);
+  const [text, setText] = useState('');
+  const send = (body: Blob, name: string) => {
+    setFault('');
+    setShare(0);
+    const request = new XMLHttpRequest();
+    const end = (sentence: string) => {
+      setShare(null);
+      setFault(sentence);
+    };
+    request.upload.onprogress = (event) => setShare(event.lengthComputable ? event.loaded / event.total : 0);
+    request.onerror = () => end('It could not be sent: we could not be reached. Nothing was brought; try again.');
+    request.onload = () => {
+      const answer = read(request.responseText);
+      if (answer.id) router.push(`${base}/${answer.id}`);
+      else end(answer.sentence ?? 'It could not be read. Nothing was brought.');
+    };
+    request.open('POST', `${to}?name=${encodeURIComponent(name)}`);
+    request.setRequestHeader('content-type', 'application/octet-stream');
+    request.send(body);
+  };
+  const drop = (event: DragEvent) => {
+    event.preventDefault();
+    setOver(false);
+    const file = event.dataTransfer.files[0];
+    if (file) send(file, file.name);
+  };
+  return (
+    <div className="space-y-6">
+      <label
+        onDragOver={(event) => {
+          event.preventDefault();
+          setOver(true);
+        }}
+        onDragLeave={() => setOver(false)}
+        onDrop={drop}
+        className={`block cursor-pointer rounded-lg border border-dashed p-6 text-center focus-within:outline-2 focus-within:outline-offset-2 focus-within:outline-verdigris ${over ? 'bg-verdigris-tint' : 'bg-sheet'}`}
+      >
+        <span className="font-serif text-head">Choose a file, or let one fall here</span>
+        <span className="mx-auto mt-1 block max-w-md text-ink-2">
+          CSV as any program writes it, up to 250 MB. With names of columns or without, in any encoding.
+        </span>
+        <input
+          type="file"
+          aria-label="File of readers"
+          accept=".csv,.txt,.tsv,text/csv,text/plain"
+          className="sr-only"
+          disabled={share !== null}
+          onChange={(event) => {
+            const file = event.target.files?.[0];
+            if (file) send(file, file.name);
+            event.target.value = '';
+          }}
+        />
+      </label>
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (text.trim()) send(new Blob([text]), 'Pasted readers');
+          else setFault('Paste some addresses first.');
+        }}
+      >
+        <label className="block">
+          <span className="mb-1 block text-small font-semibold text-ink-2">Or paste them</span>
+          <textarea
+            rows={5}
+            value={text}
+            onChange={(event) => setText(event.target.value)}
+            placeholder={'Ada Reef <ada@example.com>\nbo@example.com'}
+            className="block w-full rounded-md border bg-sheet px-2.5 py-2 font-mono text-[13px] leading-5"
+          />
+        </label>
+        <span className="mt-3 block">
+          <Button type="submit" disabled={share !== null}>
+            Look at these
+          </Button>
+        </span>
+      </form>
+      <div role="status" className="text-[13.5px]">
+        {share !== null && (
+          <>
+            {share < 1 ? `Sending it: ${Math.round(share * 100)} %` : 'Looking at it'}
+            <progress className="mt-1 block h-1.5 w-full accent-verdigris" value={share} max={1} aria-label="How much has gone" />
+          </>
+        )}
+      </div>
+      {fault && (
+        <p role="alert" className="border-l-2 border-l-stamp py-0.5 pl-3 text-[13.5px] text-stamp">
+          {fault}
+        </p>
+      )}
+    </div>
+  );
+}
+
+function read(text: string): Answer {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return {};
+  }
+}
