@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { FORM_WORDS } from '../forms/words';
+import { choiceTexts, choiceWords } from './choice-words';
 import { joined, PAGE_LANGUAGES, pageWords } from './page-words';
 
 describe('what readers’ pages say', () => {
@@ -13,6 +14,24 @@ describe('what readers’ pages say', () => {
       if (language !== 'en') expect(words.left).not.toBe(pageWords('en', '').left);
     }
     expect(pageWords('xx', 'X')).toEqual(pageWords('en', 'X'));
+  });
+  it('is there for what readers choose too', () => {
+    expect(
+      choiceTexts()
+        .map(([language]) => language)
+        .toSorted(),
+    ).toEqual(PAGE_LANGUAGES.toSorted());
+    const own = choiceWords('en', 'A $& B');
+    expect(new Set(choiceTexts().map(([, many]) => many))).toEqual(new Set([Object.keys(own).length]));
+    for (const language of PAGE_LANGUAGES) {
+      const words = choiceWords(language, 'A $& B');
+      for (const key of ['paused', 'ownWords', 'ownSent', 'ownHeld', 'moveAsked', 'moved'] as const)
+        expect([language, key, words[key]]).toEqual([language, key, expect.stringContaining('A $& B')]);
+      expect(Object.values(words).join()).not.toContain('LABEL');
+      if (language !== 'en')
+        for (const [key, text] of Object.entries(words))
+          expect([language, key, text]).not.toEqual([language, key, own[key as keyof typeof own]]);
+    }
   });
   it('joins names as the language does', () => {
     expect([joined(['a', 'b'], 'en'), joined(['a', 'b'], 'de'), joined([], 'fr')]).toEqual(['a and b', 'a und b', '']);

@@ -4,7 +4,18 @@ export type ReaderState = 'waiting' | 'reading' | 'left';
 export type ReaderAct = 'ask' | 'confirm' | 'leave' | 'return';
 
 /** What the record of consent tells of: the reader's own acts, what came back by mail, and what somebody of the newsletter did. */
-export type ConsentAct = ReaderAct | 'bounce' | 'complaint' | 'add' | 'take off' | 'suppress' | 'allow' | 'erase';
+export type ConsentAct =
+  | ReaderAct
+  | 'bounce'
+  | 'complaint'
+  | 'add'
+  | 'take off'
+  | 'suppress'
+  | 'allow'
+  | 'erase'
+  | 'pause'
+  | 'go on'
+  | 'move';
 export type ConsentActor = 'reader' | 'member' | 'import' | 'api' | 'mail';
 /** Why an address may not be written to. */
 export type SuppressionReason = 'hard bounce' | 'complaint' | 'erased' | 'by hand' | 'left';

@@ -34,6 +34,8 @@ export type LetterHeaders = {
   automatic?: boolean;
   date: Date;
   boundary: string;
+  /** Only the text, for whoever wants no other. */
+  textAlone?: boolean;
 };
 
 /** `bodyHash`: SHA-256 of the body, which is its own relaxed form (RFC 6376 3.4.4), since it is made so. */
@@ -50,7 +52,7 @@ export function mailbox(name: string, address: string): string {
   return `${phrase} <${headerText(address)}>`;
 }
 
-/** Compiles a rendered letter into a MIME template: multipart/alternative, text first, both parts quoted-printable. */
+/** Compiles a rendered letter into a MIME template: multipart/alternative, text first, both parts quoted-printable; or the text alone. */
 export function compileMime(letter: Letter, headers: LetterHeaders): MimeTemplate {
   const { boundary } = headers;
   const part = (type: string) =>
@@ -67,11 +69,14 @@ export function compileMime(letter: Letter, headers: LetterHeaders): MimeTemplat
     }
     raw('\r\n');
   };
-  raw(part('text/plain'));
-  content(letter.text, false);
-  raw(part('text/html'));
-  content(letter.html, true);
-  raw(`--${boundary}--\r\n`);
+  if (headers.textAlone) content(letter.text, false);
+  else {
+    raw(part('text/plain'));
+    content(letter.text, false);
+    raw(part('text/html'));
+    content(letter.html, true);
+    raw(`--${boundary}--\r\n`);
+  }
   const whole = joinBytes(body);
   const [first] = whole;
   return {
@@ -86,7 +91,12 @@ export function compileMime(letter: Letter, headers: LetterHeaders): MimeTemplat
       ...(headers.feedbackId ? ([['Feedback-ID', headerText(headers.feedbackId)]] as [string, string][]) : []),
       ...(headers.automatic ? ([['Auto-Submitted', 'auto-generated']] as [string, string][]) : []),
       ['MIME-Version', '1.0'],
-      ['Content-Type', `multipart/alternative; boundary="${boundary}"`],
+      ...((headers.textAlone
+        ? [
+            ['Content-Type', 'text/plain; charset=utf-8'],
+            ['Content-Transfer-Encoding', 'quoted-printable'],
+          ]
+        : [['Content-Type', `multipart/alternative; boundary="${boundary}"`]]) as [string, string][]),
     ],
   };
 }

@@ -8,7 +8,7 @@ import { slot } from '../writing/slots';
 import { relaxedBody, signatureFields, signDkim } from './dkim';
 import { compileMime, fillMime, headerBlock, headerText, mailbox } from './mime';
 import { alike, LETTER_LIFE_MS, LONGEST_WAIT_MS, MAIL_LIFE_MS, nextTry, readReply } from './outcome';
-import { deliveryToken, leaveToken, readDeliveryToken, readLeaveToken, readMailToken } from './token';
+import { deliveryToken, leaveToken, ownToken, readDeliveryToken, readLeaveToken, readMailToken, readOwnToken } from './token';
 
 const HEADERS = {
   fromName: 'Ottoline Vance',
@@ -218,6 +218,10 @@ describe('tokens', () => {
         expect(readDeliveryToken(token.slice(0, at) + other + token.slice(at + 1), 'click', RING)).toBeNull();
         for (const purpose of ['open', 'bounce'] as const) expect(readDeliveryToken(token, purpose, RING)).toBeNull();
         expect(readLeaveToken(token, 'leave', RING)).toBeNull();
+        expect(readLeaveToken(leaveToken({ readerId, delivery: value }, 'choices', RING), 'leave', RING)).toBeNull();
+        expect(readOwnToken(leaveToken({ readerId, delivery: value }, 'choices', RING), RING)).toBeNull();
+        const until = new Date(3_600_000 * 500_000);
+        expect(readOwnToken(ownToken(readerId, until, RING), RING)).toEqual({ readerId, until });
         expect(readMailToken(token, RING)).toBeNull();
         const leaving = leaveToken({ readerId, delivery: value }, 'leave', RING);
         expect(`leave-${leaving}`.length).toBeLessThanOrEqual(64);

@@ -41,8 +41,8 @@ export function readDeliveryToken(token: string, purpose: DeliveryPurpose, ring:
  * known. A mail without a delivery (a welcome) has none.
  */
 export type LeaveRef = { readerId: string; delivery: DeliveryRef | null };
-/** A link for people and one-click requests, or the address that leaves by mail. */
-export type LeavePurpose = 'leave' | 'leave-mail';
+/** A link for people and one-click requests, the address that leaves by mail, or the page on which one chooses what one gets. */
+export type LeavePurpose = 'leave' | 'leave-mail' | 'choices';
 
 const uuidBytes = (id: string) => Buffer.from(id.replace(/-/g, ''), 'hex');
 const uuidOf = (bytes: Buffer) => bytes.toString('hex').replace(/^(.{8})(.{4})(.{4})(.{4})(.{12})$/, '$1-$2-$3-$4-$5');
@@ -58,6 +58,21 @@ export function readLeaveToken(token: string, purpose: LeavePurpose, ring: KeyRi
   if (!bytes) return null;
   const rest = bytes.subarray(16);
   return { readerId: uuidOf(bytes.subarray(0, 16)), delivery: rest.equals(NOWHERE) ? null : readRef(rest) };
+}
+
+const HOUR_MS = 3_600_000;
+
+/** What is mailed to a reader to see and change what is kept of them: who, and until which hour. */
+export function ownToken(readerId: string, until: Date, ring: KeyRing): string {
+  const hour = Buffer.alloc(4);
+  hour.writeUInt32BE(Math.ceil(until.getTime() / HOUR_MS));
+  return issue(ring, 'own', Buffer.concat([uuidBytes(readerId), hour]));
+}
+
+/** Reads such a token back; null if it is not ours. Whether it has run out is for the caller to say. */
+export function readOwnToken(token: string, ring: KeyRing): { readerId: string; until: Date } | null {
+  const bytes = redeem(ring, 'own', token, 20);
+  return bytes && { readerId: uuidOf(bytes.subarray(0, 16)), until: new Date(bytes.readUInt32BE(16) * HOUR_MS) };
 }
 
 /** The return path of a single mail. */

@@ -144,7 +144,7 @@ export async function renderHtml(document: Document, frame: LetterFrame): Promis
             .join(' · '),
         ]
       : []),
-    `<a href="${slot(SLOT.leave)}" style="color:#525a69">${escapeHtml(letterWords(brand.language).unsubscribe)}</a>`,
+    `<a href="${slot(SLOT.choices)}" style="color:#525a69">${escapeHtml(letterWords(brand.language).choose)}</a> · <a href="${slot(SLOT.leave)}" style="color:#525a69">${escapeHtml(letterWords(brand.language).unsubscribe)}</a>`,
   ].join('<br/>');
   const source = `<mjml lang="${escapeHtml(brand.language)}" dir="${directionOf(brand.language)}">
 <mj-head><mj-title>${escapeHtml(brand.name)}</mj-title><mj-preview>${escapeHtml(frame.previewLine)}</mj-preview>

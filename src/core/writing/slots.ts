@@ -6,7 +6,7 @@ export const OPEN = '\ue000';
 export const CLOSE = '\ue001';
 
 /** The slots that every letter has, beside `link:N` for each address in it and `chip:FIELD` for each merge chip. */
-export const SLOT = { leave: 'leave', pixel: 'pixel' } as const;
+export const SLOT = { leave: 'leave', choices: 'choices', pixel: 'pixel' } as const;
 
 export type Piece = { kind: 'text'; text: string } | { kind: 'slot'; name: string };
 

@@ -78,5 +78,5 @@ export function renderText(document: Document, frame: LetterFrame): string {
   const own = (frame.brand.links ?? []).map((link) => wrapText(`${link.label} ${mark(link.url)}`));
   if (addresses.length) parts.push(`${words.links}:\n${addresses.map((href, n) => `[${n + 1}] ${href}`).join('\n')}`);
   const foot = [wrapText(frame.colophon.reasonLine), wrapText(frame.colophon.postalAddress.replace(/\r?\n/g, ', ')), ...own];
-  return `${parts.join('\n\n')}\n\n-- \n${foot.join('\n')}\n${words.unsubscribe}:\n${slot(SLOT.leave)}\n`;
+  return `${parts.join('\n\n')}\n\n-- \n${foot.join('\n')}\n${words.choose}:\n${slot(SLOT.choices)}\n${words.unsubscribe}:\n${slot(SLOT.leave)}\n`;
 }

@@ -8,6 +8,7 @@ import * as totals from './migrations/0006-totals';
 import * as keeping from './migrations/0007-keeping';
 import * as transfer from './migrations/0008-transfer';
 import * as exporting from './migrations/0009-exports';
+import * as choices from './migrations/0010-choices';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -20,6 +21,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0007-keeping': keeping,
   '0008-transfer': transfer,
   '0009-exports': exporting,
+  '0010-choices': choices,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -208,6 +208,15 @@ export type Schema = {
     whole: Generated<boolean>;
   };
   kept_parts: { file_id: string; n: number; bytes: Buffer };
+  address_changes: {
+    token_hash: Buffer;
+    newsletter_id: string;
+    reader_id: string;
+    address: string;
+    address_key: string;
+    sent_at: Date;
+    expires_at: Date;
+  };
   imports: ImportTable;
   import_rows: ImportRowTable;
   exports: ExportTable;
@@ -504,6 +513,8 @@ type ReaderTable = {
   warmth: Generated<number>;
   warmth_at: Date | null;
   zone: string | null;
+  paused_until: Date | null;
+  text_alone: Generated<boolean>;
   note: Generated<string>;
   created_on: Generated<string>;
   source_form_id: string | null;

@@ -6,6 +6,7 @@ import { forgetOldReports } from '../delivery/reports';
 import { forgetHeld } from '../forms/held';
 import { endOldTrials } from '../forms/trials';
 import { forgetOldActs } from '../keeping/bulk';
+import { forgetOldMoves } from '../keeping/own';
 import { forgetOldLimits } from '../limits';
 import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
@@ -223,6 +224,7 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await forgiveOld(ctx);
   await forgetHeld(ctx);
   await forgetOldActs(ctx);
+  await forgetOldMoves(ctx);
   await forgetOldReports(ctx);
   await forgetOldImports(ctx);
   await forgetOldExports(ctx);

@@ -152,7 +152,11 @@ export class Singles implements Express {
       leaveUrl,
       leaveMailto: leaving ? `leave-${leaveToken(leaving, 'leave-mail', ctx.config.keys)}@${back}` : undefined,
     };
-    const made = fillMime(template, personal, { [SLOT.leave]: ctx.config.webOrigin, [SLOT.pixel]: 'data:,' });
+    const made = fillMime(template, personal, {
+      [SLOT.leave]: ctx.config.webOrigin,
+      [SLOT.choices]: ctx.config.webOrigin,
+      [SLOT.pixel]: 'data:,',
+    });
     const signatures = await signatureFields(made, keys);
     return {
       envelope: { from: `${row.return_local ?? `m-${mailToken(row.id, ctx.config.keys)}`}@${back}`, to: row.to_address },

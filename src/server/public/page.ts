@@ -25,7 +25,10 @@ main{max-width:36rem;margin:0 auto;padding:12vh 20px 40px}header{font-size:16px;
 header h1{margin:0}header a{color:inherit;text-decoration:none}h1{font-weight:500;font-size:30px;line-height:1.25;margin:0 0 12px}p{margin:0 0 16px}a{color:var(--act)}
 button{font:600 16px/1.2 system-ui,sans-serif;padding:13px 22px;border:0;border-radius:4px;background:var(--act);color:var(--on);cursor:pointer}
 button.plain{background:none;color:var(--act);box-shadow:inset 0 0 0 1.5px var(--act)}section{margin-top:32px;border-top:1px solid var(--rule);padding-top:20px}
-button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}footer{margin-top:32px}`;
+button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}footer{margin-top:32px}h2{font-size:20px;font-weight:500;margin:0 0 10px}
+fieldset{border:0;padding:0;margin:0 0 20px}legend{padding:0;margin-bottom:8px;color:var(--ink2)}label.tick{display:flex;gap:10px;align-items:baseline}label.tick span{min-width:0}
+input:not([type=checkbox]):not([type=hidden]),select,textarea{font:inherit;width:100%;padding:9px 11px;border:1px solid var(--rule);border-radius:4px;background:var(--sheet);color:var(--ink)}
+input[type=checkbox]{width:18px;height:18px;accent-color:var(--act);flex:none}input:focus-visible,select:focus-visible,textarea:focus-visible{outline:3px solid var(--act);outline-offset:2px}form button+button{margin-inline-start:6px}`;
 
 /**
  * Sends the page's form by itself a moment after the page can be seen: a page that is fetched or opened in the background is not. Whoever presses the

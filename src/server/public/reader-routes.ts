@@ -3,7 +3,7 @@ import { FORM_WORDS } from '@/core/forms/words';
 import { escapeHtml } from '@/core/html';
 import { isSigned } from '@/core/keys';
 import { countingWords, joined, pageWords } from '@/core/readers/page-words';
-import { readDeliveryToken } from '@/core/sending/token';
+import { leaveToken, readDeliveryToken, readLeaveToken } from '@/core/sending/token';
 import { letterWords } from '@/core/writing/words';
 import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
@@ -86,7 +86,7 @@ export async function giftPage(ctx: Context, token: string): Promise<PublicAnswe
  */
 export async function leavePage(ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> {
   try {
-    if (request.method !== 'POST') return asksToLeave(ctx, await leavingOf(ctx, token));
+    if (request.method !== 'POST') return asksToLeave(ctx, await leavingOf(ctx, token), token);
     const sent = await readFields(request).catch((): Record<string, string> => ({}));
     const visitor = visitorOf(request);
     if (sent.act === 'return') return hasReturned(await comeBack(ctx, token, visitor, (sent.lists ?? '').split('\n')));
@@ -107,7 +107,15 @@ const button = (label: string, act?: string, plain = false, lists: string[] = []
 const signUpAgain = (ctx: Context, { slug, language }: Leaving['newsletter']) =>
   `<p><a href="${escapeHtml(`${ctx.config.webOrigin}/at/${slug}`)}">${escapeHtml(pageWords(language, '').signUpAgain)}</a></p>`;
 
-function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving): PublicAnswer {
+/** The way to choose instead of leaving, for whoever a leave link is for. */
+function choosingInstead(ctx: Context, token: string, language: string): string {
+  const ref = readLeaveToken(token, 'leave', ctx.config.keys);
+  if (!ref) return '';
+  const url = `${ctx.config.linkOrigin}/e/choices/${leaveToken(ref, 'choices', ctx.config.keys)}`;
+  return `<p><a href="${escapeHtml(url)}">${escapeHtml(letterWords(language).choose)}</a></p>`;
+}
+
+function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving, token: string): PublicAnswer {
   const { name, language } = newsletter;
   const { unsubscribe } = letterWords(language);
   if (state === 'left') {
@@ -120,7 +128,7 @@ function asksToLeave(ctx: Context, { newsletter, lists, goesOn, state }: Leaving
   const more = goesOn.length
     ? `<section><p>${escapeHtml(pageWords(language, joined(goesOn, language)).also)}</p>${button(`${unsubscribe}: ${pageWords(language, '').everything}`, 'all', true)}</section>`
     : '';
-  const body = `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(pageWords(language, what).oneClick)}</p>${button(unsubscribe)}${more}<p><small>${escapeHtml(countingWords(newsletter))}</small></p>`;
+  const body = `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(pageWords(language, what).oneClick)}</p>${button(unsubscribe)}${more}${choosingInstead(ctx, token, language)}<p><small>${escapeHtml(countingWords(newsletter))}</small></p>`;
   return page({ name, title, body, language });
 }
 

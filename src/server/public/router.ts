@@ -2,6 +2,7 @@ import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
 import { FormBook } from '../forms/counts';
 import { SignUps } from '../forms/sign-ups';
+import { choicesPage, movePage, ownPage } from './choice-routes';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
 import { pickingPage } from './pick-route';
@@ -33,6 +34,9 @@ export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new
     if (kind === 'c' && reads) return followLink(ctx, request, id, more, marks);
     if (kind === 'confirm' && (reads || request.method === 'POST')) return confirmPage(ctx, request, id);
     if (kind === 'leave' && (reads || request.method === 'POST')) return leavePage(ctx, request, id);
+    if (kind === 'choices' && (reads || request.method === 'POST')) return choicesPage(ctx, request, id);
+    if (kind === 'own' && (reads || request.method === 'POST')) return ownPage(ctx, request, id, more);
+    if (kind === 'move' && (reads || request.method === 'POST')) return movePage(ctx, request, id);
     if (kind === 'media' && reads) return picture(ctx, id.replace(/\.png$/, ''));
     return saying('Not found', 'There is nothing here', 'Perhaps a part of the address is missing.', 404);
   };

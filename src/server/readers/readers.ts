@@ -128,7 +128,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     ...consents.map((c) => ({
       at: c.at,
       text: consentText(c),
-      detail: c.wording ? `Shown: ${c.wording.replace(/\n/g, ' / ')}` : c.page,
+      detail: c.wording ? `${WORDING[c.act] ?? 'Shown: '}${c.wording.replace(/\n/g, ' / ')}` : c.page,
     })),
     ...deliveries.map((d) => ({
       at: d.delivered_at ?? d.due_at,
@@ -181,6 +181,9 @@ const DELIVERED = {
   cancelled: 'Was not to get any more',
 } as const;
 
+/** What the words of an entry are, where they are not what was shown. */
+const WORDING: Partial<Record<ConsentAct, string>> = { leave: 'Because: ', add: '', pause: '' };
+
 /** What a record of consent tells, with who did it where that was not the reader. */
 function consentText(c: {
   act: ConsentAct;
@@ -194,7 +197,7 @@ function consentText(c: {
     c.actor === 'member'
       ? ` by ${c.actor_name}`
       : c.actor === 'import'
-        ? ' by an import'
+        ? ` by the file “${c.actor_name}”`
         : c.actor === 'api'
           ? ' by a program'
           : '';
@@ -210,6 +213,9 @@ function consentText(c: {
     suppress: `Suppressed${by}`,
     allow: `Allowed again${by}`,
     erase: `Erased${by}`,
+    pause: 'Asked for a pause',
+    'go on': 'Ended their pause',
+    move: 'Moved to another address',
   };
   return words[c.act];
 }

@@ -21,6 +21,7 @@ type Row = {
   route_id: number;
   variant: number;
   chips: Record<string, string> | null;
+  text_alone: boolean;
   attempts: number;
   faults: number;
   tried_at: Date;
@@ -93,7 +94,8 @@ export class Copies implements Source {
           (select * from unnest(${picked.map((row) => row.sent_on)}::date[], ${picked.map((row) => row.id)}::bigint[]))
         returning d.id, d.sent_on, d.letter_id, d.newsletter_id, d.reader_id, d.address, d.domain_id, d.route_id, d.variant, d.chips, d.attempts, d.faults, d.tried_at, d.due_at,
           (select n.encrypted_only from newsletters n where n.id = d.newsletter_id) as encrypted,
-          (select r.address_state = 'fine' and r.lists_reading > 0 from readers r where r.id = d.reader_id) as fine`.execute(trx);
+          (select r.address_state = 'fine' and r.lists_reading > 0 from readers r where r.id = d.reader_id) as fine,
+          (select r.text_alone from readers r where r.id = d.reader_id) as text_alone`.execute(trx);
       const got = new Map<string, number>();
       for (const row of rows) got.set(`${row.route_id} ${row.letter_id}`, (got.get(`${row.route_id} ${row.letter_id}`) ?? 0) + 1);
       const dry = shares.filter((one) => (got.get(`${one.routeId} ${one.letterId}`) ?? 0) < one.count);
@@ -147,6 +149,7 @@ export class Copies implements Source {
       address: row.address,
       variant: row.variant,
       chips: row.chips,
+      textAlone: row.text_alone,
     });
   }
 

@@ -128,14 +128,20 @@ export const leavingOf = (ctx: Context, token: string): Promise<Leaving> => {
   });
 };
 
-type How = { purpose?: LeavePurpose /** Every list, not only those that the link is about. */; all?: boolean };
+type How = {
+  purpose?: LeavePurpose;
+  /** Every list, not only those that the link is about. */
+  all?: boolean;
+  /** Why, in the reader's own words; kept with the record. */
+  reason?: string;
+};
 
 /** Takes the reader off what the link is about, at once and without a question (RFC 8058 section 3.1); what waits for them is cancelled with it. Works twice. */
 export async function leave(
   ctx: Context,
   token: string,
   visitor: Visitor,
-  { purpose = 'leave', all = false }: How = {},
+  { purpose = 'leave', all = false, reason = '' }: How = {},
 ): Promise<Leaving> {
   const ref = refOf(ctx, token, purpose);
   return among(ctx, async (db, rehearsed) => {
@@ -147,7 +153,7 @@ export async function leave(
     const now = ctx.clock.now();
     const meant = found.on.filter((list) => list.meant && transition(list.state, 'leave', true).changed);
     for (const list of meant) {
-      await move(db, found, list, 'leave', now, visitor);
+      await move(db, found, list, 'leave', now, visitor, reason.trim().slice(0, 1_000));
       if (!rehearsed)
         await noteForOwners(ctx, db, newsletter, 'left', { id: reader.id, address: reader.address, listName: list.name });
     }
@@ -167,6 +173,7 @@ async function move(
   act: ReaderAct & ('leave' | 'return'),
   now: Date,
   visitor: Visitor,
+  reason = '',
 ): Promise<void> {
   const state = act === 'leave' ? 'left' : 'reading';
   await db
@@ -186,6 +193,7 @@ async function move(
       state,
       at: now,
       actor: 'reader',
+      wording: reason || null,
       network: visitor.network,
       agent: visitor.agent.slice(0, 300),
     })

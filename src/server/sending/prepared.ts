@@ -12,6 +12,8 @@ import type { Envelope } from '../mail/smtp';
 /** A letter made ready once per process: MIME compiled for each of its subjects, key opened, links signed. */
 export type Prepared = {
   templates: MimeTemplate[];
+  /** The same as text alone, made once somebody wants it so. */
+  textAlone: (variant: number) => MimeTemplate;
   domain: string;
   keys: DkimKey[];
   links: string[];
@@ -22,6 +24,8 @@ export type Recipient = DeliveryToken & {
   readerId: string;
   address: string;
   variant: number;
+  /** Do they want the text alone? */
+  textAlone?: boolean;
   chips: Record<string, string> | null;
 };
 type DeliveryToken = { id: string; sentOn: string };
@@ -52,26 +56,33 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
     .orderBy('position')
     .execute();
   const ring = ctx.config.keys;
+  const compiled = (variant: number, textAlone: boolean) =>
+    compileMime(
+      { html: letter.html ?? '', text: letter.text ?? '', subject: letter.subjects[variant] ?? letter.subjects[0]! },
+      {
+        fromName: letter.from_name ?? letter.name,
+        fromAddress: letter.from_address ?? '',
+        replyTo: letter.reply_to ?? undefined,
+        list: { name: letter.name, id: `${letter.slug}.${letter.domain}` },
+        feedbackId: `${letterId}.${variant}:${letter.newsletter_id.slice(-12)}:${letter.kind}:inkset`,
+        date: letter.started_at ?? ctx.clock.now(),
+        boundary: `ink-${letterId}`,
+        textAlone,
+      },
+    );
+  const plain = new Map<number, MimeTemplate>();
   return {
     domain: letter.domain,
     keys: await signingKeys(ctx, letter.domain_id),
     linkOrigin: linkOriginOf(ctx, letter),
     ring,
     links: links.map(({ url }, n) => `/${n}?u=${encodeURIComponent(url)}&s=${signText(ring, 'link', url)}`),
-    templates: letter.subjects.map((subject, variant) =>
-      compileMime(
-        { html: letter.html ?? '', text: letter.text ?? '', subject },
-        {
-          fromName: letter.from_name ?? letter.name,
-          fromAddress: letter.from_address ?? '',
-          replyTo: letter.reply_to ?? undefined,
-          list: { name: letter.name, id: `${letter.slug}.${letter.domain}` },
-          feedbackId: `${letterId}.${variant}:${letter.newsletter_id.slice(-12)}:${letter.kind}:inkset`,
-          date: letter.started_at ?? ctx.clock.now(),
-          boundary: `ink-${letterId}`,
-        },
-      ),
-    ),
+    templates: letter.subjects.map((_, variant) => compiled(variant, false)),
+    textAlone: (variant) => {
+      const made = plain.get(variant) ?? compiled(variant, true);
+      plain.set(variant, made);
+      return made;
+    },
   };
 }
 
@@ -87,6 +98,7 @@ export async function messageFor(letter: Prepared, to: Recipient): Promise<{ env
   const leaveUrl = `${letter.linkOrigin}/e/leave/${leaveToken(leaving, 'leave', ring)}`;
   const values: Record<string, string> = {
     [SLOT.leave]: leaveUrl,
+    [SLOT.choices]: `${letter.linkOrigin}/e/choices/${leaveToken(leaving, 'choices', ring)}`,
     [SLOT.pixel]: `${letter.linkOrigin}/e/o/${deliveryToken(ref, 'open', ring)}.gif`,
   };
   const click = `${letter.linkOrigin}/e/c/${deliveryToken(ref, 'click', ring)}`;
@@ -98,7 +110,8 @@ export async function messageFor(letter: Prepared, to: Recipient): Promise<{ env
     leaveUrl,
     leaveMailto: `leave-${leaveToken(leaving, 'leave-mail', ring)}@${back}`,
   };
-  const made = fillMime(letter.templates[to.variant] ?? letter.templates[0]!, personal, values);
+  const template = to.textAlone ? letter.textAlone(to.variant) : (letter.templates[to.variant] ?? letter.templates[0]!);
+  const made = fillMime(template, personal, values);
   const signatures = await signatureFields(made, letter.keys);
   return {
     envelope: { from: `b-${deliveryToken(ref, 'bounce', ring)}@${back}`, to: to.address },

@@ -211,7 +211,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
 type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
 
 /**
- * Who gets a letter, fixed by one INSERT … SELECT: everyone in its audience who reads and may be written to, each once. Suppression beats every
+ * Who gets a letter, fixed by one INSERT … SELECT: everyone in its audience who reads, may be written to and has not asked for a pause, each once. Suppression beats every
  * selection. In the order in which they came, so that neighbours here are neighbours there, when each is written to. Their route is that of their domain as far as it was ever known, or the newsletter's relay; what was known long ago is looked up again
  * while they leave. Returns how many.
  */
@@ -233,7 +233,7 @@ async function insertRecipients(
     from (${audienceSql(to.newsletterId, to.ready)}) audience (id)
     join readers r on r.id = audience.id join mail_domains d on d.id = r.domain_id
     where r.newsletter_id = ${to.newsletterId}::uuid and r.standing = 'reading'
-      and not exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key)
+      and (r.paused_until is null or r.paused_until <= ${to.now}::timestamptz) and not exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key)
     order by r.id on conflict do nothing`.execute(db);
   return Number(result.numAffectedRows ?? 0);
 }
