@@ -114,19 +114,20 @@ export const ownPage = (ctx: Context, request: PublicRequest, token: string, mor
         },
       });
     }
-    if (request.method !== 'POST') return owning(await ownOf(ctx, token), token);
+    const owned = async (own: Own, said?: string) => owning(own, token, await ownData(ctx, token), said);
+    if (request.method !== 'POST') return owned(await ownOf(ctx, token));
     const sent = await readFields(request);
     switch (sent.act) {
       case 'keep': {
         const own = await changeOwn(ctx, token, sent);
-        return owning(own, token, choiceWords(own.newsletter.language).kept);
+        return owned(own, choiceWords(own.newsletter.language).kept);
       }
       case 'move': {
         const { own, address } = await askToMove(ctx, token, { address: sent.address ?? '' });
-        return owning(own, token, choiceWords(own.newsletter.language, address).moveAsked);
+        return owned(own, choiceWords(own.newsletter.language, address).moveAsked);
       }
       case 'erase': {
-        if (sent.sure !== 'yes') return owning(await ownOf(ctx, token), token);
+        if (sent.sure !== 'yes') return owned(await ownOf(ctx, token));
         const { name, language } = await eraseOwn(ctx, token);
         const { erased } = choiceWords(language, name);
         return page({ name, title: erased, language, body: `<h1 role="status">${escapeHtml(erased)}</h1>` });
@@ -136,13 +137,14 @@ export const ownPage = (ctx: Context, request: PublicRequest, token: string, mor
     }
   });
 
-function owning({ newsletter, address, firstName, answers }: Own, token: string, said = ''): PublicAnswer {
+function owning({ newsletter, address, firstName, answers }: Own, token: string, data: object, said = ''): PublicAnswer {
   const { language, name } = newsletter;
   const words = choiceWords(language, name);
   const form = FORM_WORDS[language.split('-')[0] ?? ''] ?? FORM_WORDS.en!;
   const questions = answers.map((one) => question(one)).join('');
   const body = `<h1>${escapeHtml(words.ownHeld)}</h1>${said ? `<p role="status"><b>${escapeHtml(said)}</b></p>` : ''}<p>${escapeHtml(address)}</p>
     <form method="post">${hidden('keep')}${field('firstName', form.firstName, firstName, ' autocomplete="given-name" maxlength="80"')}${questions}<button>${escapeHtml(words.keep)}</button></form>
+    <details><summary>${escapeHtml(words.own)}</summary><pre dir="ltr">${escapeHtml(JSON.stringify(data, null, 2))}</pre></details>
     <p><a href="${escapeHtml(token)}/data.json" download>${escapeHtml(words.file)}</a></p>
     <section><h2>${escapeHtml(words.newAddress)}</h2><form method="post">${hidden('move')}${field('address', words.newAddress, '', ' type="email" autocomplete="email" required')}<button class="plain">${escapeHtml(words.move)}</button></form></section>
     <section><h2>${escapeHtml(words.erase)}</h2><p>${escapeHtml(words.eraseWords)}</p><form method="post">${hidden('erase')}<p><label class="tick"><input type="checkbox" name="sure" value="yes" required> <span>${escapeHtml(words.sure)}</span></label></p><button class="plain">${escapeHtml(words.erase)}</button></form></section>`;

@@ -2,6 +2,14 @@
 
 import type { ActionResult } from '@/core/faults';
 import {
+  type KindChange,
+  kindChange,
+  type Merging,
+  mergeLists,
+  mergingOf,
+  changeKind as toKind,
+} from '@/server/keeping/changing';
+import {
   archiveList,
   keepList,
   moveList,
@@ -41,4 +49,18 @@ export async function callField(slug: string, id: string, data: FormData): Done 
 }
 export async function dropField(slug: string, id: string, data: FormData): Done {
   return onDesk(slug, (ctx, newsletter) => removeField(ctx, newsletter, id, data.get('typed')));
+}
+/** What would become of everybody, were this list to go into another. */
+export async function lookAtMerging(slug: string, id: string, into: string): Promise<ActionResult<Merging>> {
+  return onDesk(slug, (ctx, newsletter) => mergingOf(ctx, newsletter, id, into));
+}
+export async function merge(slug: string, id: string, data: FormData): Done {
+  return onDesk(slug, (ctx, newsletter, person) => mergeLists(ctx, newsletter, person, id, Object.fromEntries(data)));
+}
+/** What would become of a field's answers as another kind. */
+export async function lookAtKind(slug: string, id: string, kind: string): Promise<ActionResult<KindChange>> {
+  return onDesk(slug, (ctx, newsletter) => kindChange(ctx, newsletter, id, kind));
+}
+export async function changeKind(slug: string, id: string, data: FormData): Done {
+  return onDesk(slug, (ctx, newsletter) => toKind(ctx, newsletter, id, Object.fromEntries(data)));
 }

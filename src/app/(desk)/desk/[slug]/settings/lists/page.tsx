@@ -5,8 +5,23 @@ import { ActionButton, ActionForm, ChoiceField, type FormAction, TextField } fro
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Section, Sheet } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
+import { KindField, MergeList } from '@/ui/readers/changing';
 import { deskOf } from '../../../../../desk';
-import { archive, callField, callTag, changeList, dropField, dropList, dropTag, makeList, shiftList } from './actions';
+import {
+  archive,
+  callField,
+  callTag,
+  changeKind,
+  changeList,
+  dropField,
+  dropList,
+  dropTag,
+  lookAtKind,
+  lookAtMerging,
+  makeList,
+  merge,
+  shiftList,
+} from './actions';
 
 const YES_NO = [
   { value: 'yes', label: 'Yes' },
@@ -128,6 +143,14 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                   >
                     <ListFields list={list} />
                   </ActionDialog>
+                  {lists.length > 1 && (
+                    <MergeList
+                      name={list.name}
+                      others={lists.filter((one) => one.id !== list.id && !one.archived).map(({ id, name }) => ({ id, name }))}
+                      look={lookAtMerging.bind(null, slug, list.id)}
+                      merge={merge.bind(null, slug, list.id)}
+                    />
+                  )}
                   <ActionButton
                     action={archive.bind(null, slug, list.id, !list.archived)}
                     done={list.archived ? 'In use again' : 'Put away; its people stay on it'}
@@ -190,6 +213,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 { title: 'Kind' },
                 { title: 'Answers', figure: true },
                 { title: 'What to do', silent: true },
+                { title: 'Kind of it', silent: true },
               ]}
               rows={fields.map((field) => ({
                 key: field.id,
@@ -217,6 +241,13 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                       autoComplete="off"
                     />
                   </NameActs>,
+                  <KindField
+                    key="k"
+                    name={field.label}
+                    kind={field.kind}
+                    look={lookAtKind.bind(null, slug, field.id)}
+                    change={changeKind.bind(null, slug, field.id)}
+                  />,
                 ],
               }))}
             />
