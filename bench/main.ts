@@ -4,6 +4,7 @@ import { connect } from '@/server/db/connection';
 import { migrate } from '@/server/db/migrate';
 import { domainCheck } from './domain-check';
 import { embed } from './embed';
+import { exporting } from './exporting';
 import { forms } from './forms';
 import { importing } from './importing';
 import { million } from './million';
@@ -17,6 +18,7 @@ const ALL = {
   Forms: forms,
   Script: embed,
   Import: importing,
+  Export: exporting,
 };
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */

@@ -8,11 +8,21 @@ import { originOf, type World } from './world';
 
 const DESK = '/desk/lanternfish-letters';
 
+/** Readers as another program wrote them, for the picture of an import. */
+const OLD_LIST = `E-Mail-Adresse;Vorname;Status;Angemeldet am;Schlagworte
+mareike.holt@heronmail.example;Mareike;aktiv;03.05.2024;tiefsee, lesekreis
+jon.albrecht@kestrel.example;Jon;aktiv;14.01.2025;
+sigrid.nord@postbird.example;Sigrid;abgemeldet;02.02.2025;
+tove.lind@fjordbox.example;Tove;unbestätigt;07.03.2025;
+ottokar(at)heronmail.example;Ottokar;aktiv;18.03.2025;
+mareike.holt@heronmail.example;Mareike;aktiv;03.05.2024;
+`;
+
 /** The main views, and how to get to those that have no address of their own. */
 const VIEWS: {
   name: string;
   path: string;
-  reach?: (page: Page) => Promise<unknown>;
+  reach?: (page: Page, world: World) => Promise<unknown>;
   size?: { width: number; height: number };
 }[] = [
   { name: 'today', path: `${DESK}/today` },
@@ -20,6 +30,27 @@ const VIEWS: {
   { name: 'letter', path: `${DESK}/letters`, reach: (page) => page.getByRole('link', { name: /Two posts/ }).click() },
   { name: 'readers', path: `${DESK}/readers` },
   { name: 'reader', path: `${DESK}/readers?state=reading`, reach: (page) => page.locator('tbody a').first().click() },
+  {
+    name: 'import',
+    path: `${DESK}/readers/import`,
+    reach: async (page) => {
+      await page
+        .getByLabel('File of readers')
+        .setInputFiles({ name: 'alte-liste.csv', mimeType: 'text/csv', buffer: Buffer.from(OLD_LIST) });
+      await page.getByRole('button', { name: 'Look through all of it' }).click();
+      await page.getByRole('heading', { name: 'What will become of them' }).waitFor();
+    },
+  },
+  {
+    name: 'choices',
+    path: `${DESK}/readers`,
+    reach: async (page, { ports }) => {
+      const inbox = originOf(ports, 'inbox');
+      const [letter] = (await (await page.request.get(`${inbox}/api?most=1`)).json()) as { id: string }[];
+      const source = await (await page.request.get(`${inbox}/letter/${letter!.id}/source`)).text();
+      await page.goto(/https?:\S+\/e\/choices\/\w+/.exec(source.replace(/=\r?\n/g, ''))![0]);
+    },
+  },
   { name: 'forms', path: `${DESK}/forms` },
   { name: 'form', path: `${DESK}/forms`, reach: (page) => page.getByRole('link', { name: /After every article/ }).click() },
   {
@@ -49,7 +80,6 @@ const VIEWS: {
   },
   { name: 'settings', path: `${DESK}/settings` },
   { name: 'lists', path: `${DESK}/settings/lists` },
-  { name: 'account', path: '/account' },
   { name: 'phone', path: `${DESK}/today`, size: { width: 390, height: 844 } },
   {
     name: 'first',
@@ -97,7 +127,7 @@ export async function pictures(home: Home, words: string[], say: (text: string) 
       await page.setViewportSize(size ?? { width, height });
       await page.goto(path.startsWith('/') ? `${origin}${path}` : path);
       if (reach) {
-        await reach(page);
+        await reach(page, world);
         await page.waitForURL((url) => url.pathname !== path.split('?')[0]);
       }
       await page.waitForLoadState('networkidle');

@@ -175,7 +175,8 @@ function wire(root: ShadowRoot, show: (html: string) => void): void {
     new FormData(form).forEach((entry, name) => {
       body.append(name, String(entry));
     });
-    const here = { page: location.href, referrer: document.referrer, variant: letter, placement: placement.kind };
+    const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
+    const here = { page: location.href, referrer: document.referrer, variant: letter, placement: placement.kind, zone };
     for (const [name, text] of Object.entries({ ...here, ...next })) body.set(name, text);
     const touches = (window as { inksetTouches?: () => { first: unknown; last: unknown } }).inksetTouches?.();
     if (touches) {

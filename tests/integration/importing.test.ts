@@ -2,13 +2,17 @@ import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { csvRow } from '@/core/importing/rows';
 import { holds } from '@/core/readers/condition';
+import { EVERYONE } from '@/core/readers/view';
 import { confirm } from '@/server/forms/confirm';
+import { newId } from '@/server/ids';
 import { recount } from '@/server/jobs/tick';
 import { addToList, suppressReaders, takeOffList } from '@/server/keeping/acts';
 import { eraseReaders } from '@/server/keeping/erase';
 import { factsOf } from '@/server/readers/conditions';
 import { totalsOf } from '@/server/readers/readers';
+import { startLetter } from '@/server/sending/start';
 import { bringPortion } from '@/server/transfer/bring';
+import { startExport, workExport } from '@/server/transfer/exports';
 import {
   beginImport,
   bringIn,
@@ -21,6 +25,7 @@ import {
   stopImport,
   undoImport,
 } from '@/server/transfer/imports';
+import { keepFile } from '@/server/transfer/kept';
 import { workImport } from '@/server/transfer/work';
 import { DAY, TestWorld } from './world';
 
@@ -344,6 +349,81 @@ describe('an import', () => {
     for (let k = 0; k < 40; k += 1) world.dns.noMail.set(`${name(k).replaceAll('.', '')}.example`, 'EUNANSWERED');
     const silent = await begin(many(40, (k) => `${name(k)}@${name(k).replaceAll('.', '')}.example`));
     expect((await look(silent)).found!.risk).toEqual({ verdict: 'fine', reasons: [] });
+  });
+});
+
+describe('what comes in', () => {
+  it('is not kept where it is too large, or breaks off', async () => {
+    await expect(keepFile(world.ctx, newsletter, 'x.csv', bytes('x'.repeat(500), 100), 250)).rejects.toMatchObject({
+      code: 'invalid',
+    });
+    async function* broken() {
+      yield Buffer.from('email\n');
+      throw new Error('the line went dead');
+    }
+    await expect(beginImport(world.ctx, newsletter, WRITER, 'x.csv', broken())).rejects.toThrow('the line went dead');
+    expect(await world.ctx.db.selectFrom('kept_parts').select('n').execute()).toEqual([]);
+    await world.ctx.db
+      .insertInto('kept_files')
+      .values({ id: newId(), newsletter_id: newsletter.id, name: 'huge', size: '1000000001', made_at: world.clock.now() })
+      .execute();
+    await expect(begin('email\na@heronmail.example')).rejects.toMatchObject({ code: 'too-many' });
+  });
+
+  it('may have five hundred columns, and the same address twenty thousand times', async () => {
+    const wide = await begin(`email${',x'.repeat(499)}\na@heronmail.example${',1'.repeat(499)}`);
+    expect((await page(wide)).columns).toHaveLength(500);
+    expect((await look(wide)).found!.kinds).toEqual({ new: 1 });
+    const same = await begin(
+      `email\n${Array.from({ length: 20_000 }, (_, n) => (n % 2 ? 'A@heronmail.example' : 'a@HERONMAIL.example')).join('\n')}`,
+    );
+    expect((await look(same)).found!.kinds).toEqual({ new: 1, twice: 19_999 });
+  });
+
+  it('is forgotten with whoever is erased, and so is what goes out', async () => {
+    const done = await brought('email,first name\nzacharias@heronmail.example,Zacharias');
+    const waiting = await begin('email\nzacharias@heronmail.example');
+    const file = await startExport(
+      world.ctx,
+      newsletter,
+      { ...WRITER, email: 'o@postbird.example' },
+      { kind: 'csv', columns: ['address'], whom: { condition: EVERYONE, find: '' } },
+    );
+    await workExport(world.ctx, file.id);
+    const { id } = (await reader('zacharias@heronmail.example'))!;
+    await world.ctx.db.transaction().execute((trx) => eraseReaders(world.ctx, trx, newsletter, [id], BY));
+    for (const table of ['import_rows', 'kept_parts', 'imports', 'exports']) {
+      const { rows } = await sql<{
+        n: number;
+      }>`select count(*)::int as n from ${sql.table(table)} t where t::text ilike '%zacharias%' or t::text ilike ${`%${Buffer.from('zacharias').toString('hex')}%`}`.execute(
+        world.ctx.db,
+      );
+      expect([table, rows[0]!.n]).toEqual([table, 0]);
+    }
+    await expect(look(waiting)).rejects.toMatchObject({ code: 'expired' });
+    // What it did can still be taken back, for whoever is left.
+    await undoImport(world.ctx, newsletter, done.id);
+    await workImport(world.ctx, done.id);
+    expect((await page(done.id)).state).toBe('undone');
+  });
+
+  it('makes nobody get a letter twice, or half of them by accident, that begins meanwhile', async () => {
+    const { senderId } = await world.sender(newsletter);
+    const id = await begin(
+      `email\n${Array.from({ length: 300 }, (_, n) => `${'abcdefghij'[n % 10]}${'klmnopqrst'[Math.floor(n / 10) % 10]}${n}@heronmail.example`).join('\n')}`,
+    );
+    await look(id);
+    const letter = await world.letter(newsletter, senderId);
+    await bringIn(world.ctx, newsletter, id, SAID).catch(() => undefined);
+    await Promise.all([workImport(world.ctx, id), startLetter(world.ctx, letter)]);
+    const { rows } = await sql<{
+      n: number;
+      readers: number;
+    }>`select count(*)::int as n, count(distinct reader_id)::int as readers from deliveries where letter_id = ${letter}`.execute(
+      world.ctx.db,
+    );
+    expect([0, 300]).toContain(rows[0]!.n);
+    expect(rows[0]!.readers).toBe(rows[0]!.n);
   });
 });
 

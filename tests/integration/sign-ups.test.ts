@@ -50,6 +50,14 @@ describe('many at once', () => {
     expect(asked).toHaveLength(120);
   });
 
+  it('keep the time zone that a browser says, and nothing that is none', async () => {
+    const { id, live } = await newForm();
+    for (const zone of ['Asia/Tokyo', 'Mars/Olympus', '../../etc', 'x'.repeat(5_000), ''])
+      await world.signUps.join(live, { email: someone(), zone }, { network: network(), agent: '' });
+    const kept = await world.ctx.db.selectFrom('readers').select('zone').where('source_form_id', '=', id).orderBy('id').execute();
+    expect(kept.map((row) => row.zone)).toEqual(['Asia/Tokyo', null, null, null, null]);
+  });
+
   it('of one address, from two processes, make one reader and one letter', async () => {
     const { id, live } = await newForm();
     const other = new SignUps(world.ctx);

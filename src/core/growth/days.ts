@@ -14,6 +14,3 @@ export function nextDays(from: Date, zone: string, count: number): string[] {
   const start = DateTime.fromJSDate(from, { zone }).startOf('day');
   return Array.from({ length: count }, (_, i) => start.plus({ days: i }).toISODate() ?? '');
 }
-
-/** Does the runtime know this IANA time zone? */
-export const isZone = (zone: string) => DateTime.local({ zone }).isValid;

@@ -1,7 +1,8 @@
 import { readFileSync } from 'node:fs';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { isZone, lastDays, localDay, nextDays } from './days';
+import { isZone } from '../zones';
+import { lastDays, localDay, nextDays } from './days';
 import { counted, figure, percent, together } from './figures';
 import { MEASURES } from './measures';
 import { ago, dayAndHour, fullTime, longDay, shortDay, spokenTime } from './times';

@@ -17,7 +17,10 @@ export const MEASURES = {
     'Held back',
     'Sign-ups of the last 30 days that looked like a machine’s, or came in a crowd, and showed no work. Each address counts once.',
   ],
-  recipients: ['Recipients', 'Whom a letter’s audience had when it began, each person once.'],
+  recipients: [
+    'Recipients',
+    'Whom a letter’s audience had when it began, each person once, without those who asked for a pause.',
+  ],
   delivered: ['Delivered', 'Recipients whose mail server accepted the letter and sent no notice afterwards.'],
   read: ['Read', 'Recipients who opened the letter, as far as a person can be told from a machine.'],
   clicked: ['Clicked', 'Recipients who followed a link of the letter.'],

@@ -1,6 +1,7 @@
 import { type Answer, type FieldKind, newField, readAnswer } from '../forms/fields';
 import { type Address, parseAddress } from '../readers/address';
 import { folded } from '../readers/condition';
+import { isZone } from '../zones';
 import type { Part } from './columns';
 import { asMeant, type FileRow } from './rows';
 import { type DateOrder, type FileState, readDate, readState } from './values';
@@ -56,7 +57,7 @@ function whyNoAddress(text: string): string {
  * Reads one row after a plan. A row without a good address, or with a state that nobody knows, is told apart with its reason, so that it can be mended;
  * an answer or date that cannot be read is too, since it would be lost without a word.
  */
-export function judgeRow(row: FileRow, plan: Plan, zones: (name: string) => boolean): Judged {
+export function judgeRow(row: FileRow, plan: Plan): Judged {
   const bad = (why: string): Judged => ({ ok: false, row: row.row, why, cells: row.cells });
   if (row.broken) return bad('A quote is opened in this row and never closed.');
   if (row.cells.length > plan.parts.length && row.cells.slice(plan.parts.length).some((cell) => cell.trim() !== ''))
@@ -112,7 +113,7 @@ export function judgeRow(row: FileRow, plan: Plan, zones: (name: string) => bool
     answers,
     note: cell('note').slice(0, 4_000),
     language: /^[a-z]{2,3}([-_][a-z0-9]{2,8})*$/i.test(cell('language')) ? cell('language').replaceAll('_', '-') : null,
-    zone: zone && zones(zone) ? zone : null,
+    zone: isZone(zone) ? zone : null,
   };
 }
 

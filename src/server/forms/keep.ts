@@ -155,6 +155,7 @@ const READER_COLUMNS = [
   'source_placement',
   'source_variant',
   'source_language',
+  'zone',
   'created_at',
 ] as const;
 
@@ -178,6 +179,7 @@ async function keepReaders(ctx: Context, db: Db, wishes: Wish[]): Promise<Kept[]
     source_placement: wish.placement,
     source_variant: wish.variant || null,
     source_language: wish.definition.language,
+    zone: wish.zone,
     created_at: now,
   }));
   const name = (row: { newsletter_id: string; address_key: string }) => `${row.newsletter_id} ${row.address_key}`;
@@ -185,7 +187,8 @@ async function keepReaders(ctx: Context, db: Db, wishes: Wish[]): Promise<Kept[]
   // On conflict an update of next to nothing, so that the row is locked and returned: two processes at once queue up here.
   const { rows: stored } = await sql<{ id: string; newsletter_id: string; address_key: string; fresh: boolean }>`
     ${insertRows('readers', READER_COLUMNS, sorted)}
-    on conflict (newsletter_id, address_key) do update set first_name = coalesce(excluded.first_name, readers.first_name), name_key = coalesce(excluded.name_key, readers.name_key)
+    on conflict (newsletter_id, address_key) do update set first_name = coalesce(excluded.first_name, readers.first_name), name_key = coalesce(excluded.name_key, readers.name_key),
+      zone = coalesce(excluded.zone, readers.zone)
     returning id, newsletter_id, address_key, xmax = 0 as fresh`.execute(db);
   const found = new Map(stored.map((row) => [name(row), row]));
   return wishes.map((wish, n) => {

@@ -2,6 +2,7 @@ import { Fault } from '@/core/faults';
 import { type Answers, HONEYPOT, readAnswers, readPageUrl } from '@/core/forms/answers';
 import type { FormDefinition } from '@/core/forms/definition';
 import { classify, readTouch, type SourceClass, sourceName, type Touch, touchOfVisit } from '@/core/growth/attribution';
+import { isZone } from '@/core/zones';
 import type { Context } from '../context';
 import type { Visitor } from '../readers/visitor';
 import type { PublicForm } from './forms';
@@ -21,6 +22,8 @@ export type Wish = {
   sourceClass: SourceClass;
   sourceName: string;
   placement: string;
+  /** Their time zone, as their browser says. */
+  zone: string | null;
   visitor: Visitor;
   /** The writer's own try that this belongs to. */
   trialId: string | null;
@@ -61,6 +64,7 @@ export function readWish(ctx: Context, form: PublicForm, sent: Record<string, st
     sourceClass: classify(last),
     sourceName: sourceName(last).slice(0, 200),
     placement: (sent.placement || definition.placement.kind).slice(0, 20),
+    zone: isZone(sent.zone ?? '') ? sent.zone! : null,
     visitor,
     trialId: null,
     doubt: sent[HONEYPOT] ? 'trap' : isTooSoon(ctx, sent.stamp) ? 'quick' : null,

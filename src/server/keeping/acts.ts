@@ -20,15 +20,25 @@ import type { By } from './erase';
 type Own = Pick<Newsletter, 'id'>;
 const idsOf = ({ rows }: { rows: { id: string }[] }) => rows.map((row) => row.id);
 
-/** Gives readers a tag. */
-export const tagReaders = async (ctx: Context, db: Db, newsletter: Own, ids: string[], tag: string): Promise<string[]> =>
-  idsOf(
-    await sql<{ id: string }>`
-      insert into reader_tags (reader_id, newsletter_id, tag, at) select r.id, r.newsletter_id, ${tag}, ${ctx.clock.now()} from readers r
-      where r.newsletter_id = ${newsletter.id} and r.id = any(${ids}::uuid[]) order by r.id on conflict do nothing returning reader_id as id`.execute(
-      db,
-    ),
-  );
+/** Gives readers a tag, and counts them, whose standing is at hand here: the trigger would look each of them up again. */
+export async function tagReaders(ctx: Context, db: Db, newsletter: Own, ids: string[], tag: string): Promise<string[]> {
+  await sql`insert into tags (newsletter_id, name) values (${newsletter.id}, ${tag}) on conflict do nothing`.execute(db);
+  await sql`set local inkset.bringing = 'on'`.execute(db);
+  const { rows } = await sql<{ ids: string[] }>`
+    with theirs as materialized (
+      select r.id, r.standing from readers r where r.newsletter_id = ${newsletter.id} and r.id = any(${ids}::uuid[]) order by r.id
+    ), given as (
+      insert into reader_tags (reader_id, newsletter_id, tag, at) select id, ${newsletter.id}::uuid, ${tag}, ${ctx.clock.now()}::timestamptz from theirs
+      on conflict do nothing returning reader_id as id
+    ), counted as (
+      insert into people_changes (newsletter_id, kind, key, reading, waiting, left_count, unreachable)
+      select ${newsletter.id}::uuid, 'tag', ${tag}, count(*) filter (where standing = 'reading'), count(*) filter (where standing = 'waiting'),
+        count(*) filter (where standing = 'left'), count(*) filter (where standing = 'unreachable')
+      from given join theirs using (id) where standing <> 'none' having count(*) > 0
+    ) select coalesce(array_agg(id order by id), '{}') as ids from given`.execute(db);
+  await sql`set local inkset.bringing = 'off'`.execute(db);
+  return rows[0]!.ids;
+}
 
 /** Takes a tag from readers; with `given`, only where they got it at that moment. */
 export const untagReaders = async (

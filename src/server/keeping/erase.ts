@@ -52,7 +52,30 @@ export async function eraseReaders(
     db,
   );
   await dropRows(db, newsletter.id, rows);
+  await dropFiles(
+    db,
+    newsletter.id,
+    rows.map((row) => row.address_key),
+  );
   return known;
+}
+
+/**
+ * Files of readers that wait to be fetched or brought may hold whoever is erased, in any encoding: all of them go, and are made or brought anew. What is
+ * being brought at this moment goes with its file once it is through; of the rows that were judged, theirs go now.
+ */
+async function dropFiles(db: Db, newsletterId: string, keys: string[]): Promise<void> {
+  await sql`delete from import_rows where import_id in (select id from imports where newsletter_id = ${newsletterId}) and address_key = any(${keys}::text[])`.execute(
+    db,
+  );
+  // What stood in the first cells of a file may be theirs.
+  await sql`
+    update imports set columns = jsonb_set(columns, '{columns}', (select coalesce(jsonb_agg(c || '{"examples": []}'), '[]') from jsonb_array_elements(columns->'columns') c))
+    where newsletter_id = ${newsletterId}`.execute(db);
+  await sql`delete from kept_files where newsletter_id = ${newsletterId} and id not in (
+    select file_id from imports where newsletter_id = ${newsletterId} and file_id is not null and state in ('looking', 'bringing'))`.execute(
+    db,
+  );
 }
 
 /**

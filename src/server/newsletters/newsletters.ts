@@ -1,8 +1,8 @@
 import Joi from 'joi';
 import { Fault } from '@/core/faults';
-import { isZone } from '@/core/growth/days';
 import { ALERT_TIMES, type AlertWhen, LANGUAGES, readSocialLinks } from '@/core/newsletters/identity';
 import { may, type Need, type Role } from '@/core/newsletters/roles';
+import { isZone } from '@/core/zones';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 

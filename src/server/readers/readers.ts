@@ -27,6 +27,8 @@ export type ReaderProfile = {
   addressState: 'fine' | 'bouncing' | 'unreachable' | 'suppressed';
   joinedAt: Date;
   source: string | null;
+  /** The file that brought them. */
+  file: string | null;
   page: string | null;
   referrer: string | null;
   /** How they came: the kind of way, its name, and the visits that first and last led to the sign-up. */
@@ -42,6 +44,10 @@ export type ReaderProfile = {
   tags: string[];
   lists: { id: string; name: string; state: ReaderState; since: Date }[];
   note: string;
+  /** What they chose for themselves. */
+  pausedUntil: Date | null;
+  textAlone: boolean;
+  zone: string | null;
   standing: 'reading' | 'waiting' | 'left' | 'unreachable' | 'none';
   /** May a member lift what suppressed them? */
   suppressedBy: SuppressionReason | null;
@@ -57,7 +63,8 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .selectFrom('readers as r')
     .leftJoin('forms as f', 'f.id', 'r.source_form_id')
     .selectAll('r')
-    .select('f.name as source')
+    .leftJoin('imports as i', 'i.id', 'r.source_import_id')
+    .select(['f.name as source', 'i.name as file'])
     .where('r.newsletter_id', '=', newsletter.id)
     .where('r.id', '=', id)
     .executeTakeFirst();
@@ -143,6 +150,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     addressState: reader.address_state,
     joinedAt: reader.created_at,
     source: reader.source,
+    file: reader.file,
     page: reader.source_page,
     referrer: reader.source_referrer,
     way: {
@@ -155,6 +163,9 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     },
     answers: answers.map((answer) => ({ ...answer, value: answer.value ?? null })),
     note: reader.note,
+    pausedUntil: reader.paused_until !== null && reader.paused_until > ctx.clock.now() ? reader.paused_until : null,
+    textAlone: reader.text_alone,
+    zone: reader.zone,
     standing: reader.standing,
     suppressedBy: suppressed?.reason ?? null,
     letters: {

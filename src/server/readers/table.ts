@@ -112,10 +112,12 @@ export async function tablePage(
   const after = cursor
     ? sql`(${by}, r.id) ${direction === 'asc' ? sql`>` : sql`<`} (${cursor.value}::${sql.raw(type)}, ${cursor.id}::uuid)`
     : sql`true`;
-  const words = few ? sql`r.id = any(${few}::uuid[])` : findSql(find);
+  // Few are fetched first and sorted then, whatever the planner thinks of walking along the order until it meets them.
+  const from = few ? sql`(select * from readers where id = any(${few}::uuid[]) offset 0)` : sql`readers`;
+  const words = few ? sql`true` : findSql(find);
   const { rows } = await sql<TableRow & { place: string; got: number; recent: string; source_name: string }>`
     with page as (
-      select r.*, ${by} as sorted, ${value} as place from readers r
+      select r.*, ${by} as sorted, ${value} as place from ${from} r
       where r.newsletter_id = ${newsletter.id}::uuid and ${words} and ${fits} and ${after} order by ${by} ${way}, r.id ${way} limit ${PAGE + 1})
     select p.id, p.address, p.first_name as "firstName", p.standing, p.address_state as "addressState", p.created_at as "cameAt", p.source_name as source,
       f.name as form, p.source_page as page, p.last_read_at as "lastReadAt", nullif(p.warmth, -1) as warmth, p.place, p.letters_got as got, p.recent_read as recent,

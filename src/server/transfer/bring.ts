@@ -128,13 +128,13 @@ async function make(
     from ${theirs} order by i.row`.execute(db);
   await count(db, newsletter, { list, vouched, n, today, one: sql`select i.reader_id from ${theirs} limit 1` });
   await record(ctx, db, newsletter, { id, name, consent, list }, sql`${theirs} order by i.row`);
+  await sql`set local inkset.bringing = 'off'`.execute(db);
   await sql`
     insert into reader_tags (reader_id, newsletter_id, tag, at) select i.reader_id, ${newsletter.id}::uuid, t.tag, ${now}::timestamptz
     from import_rows i cross join lateral unnest(i.tags) as t(tag) where ${inRange(id, range)} and i.kind = any(${kinds}::text[]) and i.tags is not null on conflict do nothing`.execute(
     db,
   );
   await answersOf(db, now, sql`${inRange(id, range)} and i.kind = any(${kinds}::text[])`);
-  await sql`set local inkset.bringing = 'off'`.execute(db);
   if (vouched) return;
   const { rows: asked } = await sql<{ id: string }>`select i.reader_id as id from ${theirs} order by i.row`.execute(db);
   await askToConfirm(

@@ -51,6 +51,8 @@ export type ImportPage = {
   undo: boolean;
 };
 
+/** So much of a newsletter may wait to be brought or fetched. */
+const MOST_KEPT_BYTES = 1_000_000_000;
 const SAMPLE_ROWS = 200;
 const EXAMPLES = 3;
 const DAY_MS = 86_400_000;
@@ -95,6 +97,11 @@ export async function beginImport(
   name: string,
   stream: AsyncIterable<Uint8Array>,
 ): Promise<{ id: string }> {
+  const { rows } = await sql<{
+    size: string;
+  }>`select coalesce(sum(size), 0) as size from kept_files where newsletter_id = ${newsletter.id}`.execute(ctx.db);
+  if (Number(rows[0]!.size) > MOST_KEPT_BYTES)
+    throw new Fault('too-many', 'Files of more than a gigabyte wait here already. Throw some of them away first.');
   const file = await keepFile(ctx, newsletter, name, stream, MOST_BYTES);
   const found = sniff(file.head.subarray(0, HEAD_BYTES), { whole: file.size <= HEAD_BYTES, isUtf8: file.isUtf8 });
   if (!found.ok) {

@@ -96,23 +96,6 @@ export const countKinds = async (db: Db, id: string): Promise<Partial<Record<Row
     ).rows.map(({ kind, n }) => [kind, n]),
   );
 
-/** Is this a name of the time zone database? Asked of the few that a file has. */
-function zoneNames(): (name: string) => boolean {
-  const known = new Map<string, boolean>();
-  return (name) => {
-    let is = known.get(name);
-    if (is === undefined) {
-      try {
-        is = Boolean(new Intl.DateTimeFormat('en', { timeZone: name }));
-      } catch {
-        is = false;
-      }
-      if (known.size < 10_000) known.set(name, is);
-    }
-    return is;
-  };
-}
-
 type Looked = {
   id: string;
   newsletter_id: string;
@@ -130,7 +113,6 @@ async function stage(ctx: Context, trx: Db, row: Looked, { parts, dates, tag }: 
   const plan: Plan = { parts, dates, fields: fields.filter((field) => parts.includes(`field ${field.id}`)) };
   const decoding = new Decoding(row.dialect.encoding);
   const reader = new RowReader(row.dialect);
-  const isZone = zoneNames();
   let header = row.dialect.header;
   let waiting: Judged[] = [];
   let bytes = 0;
@@ -151,7 +133,7 @@ async function stage(ctx: Context, trx: Db, row: Looked, { parts, dates, tag }: 
         header = false;
         continue;
       }
-      waiting.push(judgeRow(one, plan, isZone));
+      waiting.push(judgeRow(one, plan));
       if (waiting.length >= PORTION) await flush();
     }
   };

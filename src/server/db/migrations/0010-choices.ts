@@ -12,6 +12,11 @@ alter table consents drop constraint consents_act_check,
   add constraint consents_act_check check (act in ('ask', 'confirm', 'leave', 'return', 'bounce', 'complaint', 'add', 'take off', 'suppress', 'allow', 'erase', 'pause', 'go on', 'move'));
 alter table rehearsal.consents drop constraint consents_act_check;
 
+-- Whoever gives very many readers a tag counts them itself, as whoever brings them does.
+drop trigger tags_insert on reader_tags;
+create trigger tags_insert after insert on reader_tags referencing new table as new_rows for each statement
+  when (coalesce(current_setting('inkset.bringing', true), '') <> 'on') execute function tags_insert();
+
 -- A new address that its owner has not confirmed yet.
 create table address_changes (
   token_hash bytea primary key,

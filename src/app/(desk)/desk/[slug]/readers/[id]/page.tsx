@@ -2,7 +2,7 @@ import type { Metadata } from 'next';
 import type { ReactNode } from 'react';
 import type { Answer } from '@/core/forms/fields';
 import { counted, figure } from '@/core/growth/figures';
-import { fullTime, spokenTime } from '@/core/growth/times';
+import { fullTime, longDay, spokenTime } from '@/core/growth/times';
 import { DEGREES, degreeOf } from '@/core/readers/warmth';
 import { listsOf, type ReaderProfile, readerProfile } from '@/server/readers/readers';
 import { ActionButton, ActionForm, ChoiceField, LongField, TextField } from '@/ui/kit/action-form';
@@ -57,6 +57,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
       reader.source &&
         `${reader.source}${way.placement ? `, as ${WITH[way.placement] ?? way.placement}` : ''}${way.version ? `, version ${way.version.toUpperCase()}` : ''}`,
     ],
+    ['File', reader.file],
     ['Page', reader.page],
     ['Came to it from', reader.referrer],
     ['First seen on', way.first?.landing === reader.page ? null : way.first?.landing],
@@ -192,6 +193,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           {WHY[reader.suppressedBy]}
         </Note>
       )}
+      {reader.pausedUntil && (
+        <Note tone="know" title={`They asked for a pause until ${longDay(reader.pausedUntil, zone)}`}>
+          Letters that begin before then do not go to them. They can end it themselves.
+        </Note>
+      )}
+      {reader.textAlone && <Note tone="know" title="They get letters as text alone, as they chose" />}
       <div className="mb-8 grid gap-x-8 gap-y-6 md:grid-cols-2">
         <ActionForm action={keepReader.bind(null, slug, id)} submit="Save" done="Saved" tone="plain">
           <TextField name="firstName" label="First name" defaultValue={reader.firstName ?? ''} />
