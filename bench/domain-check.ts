@@ -9,6 +9,7 @@ import { dnsResolver } from '@/server/dns/resolver';
 import { addDomain, checkDomain, domainOf, installationZone } from '@/server/senders/domains';
 import { startDnsHost } from '../cli/dns-host';
 import { benchNewsletter } from './newsletter';
+import { benchEnv } from './outside';
 import type { Figure } from './report';
 
 const ROUNDS = 60;
@@ -23,11 +24,7 @@ export async function domainCheck(db: Db, databaseUrl: string): Promise<Figure> 
   const { port } = host;
   try {
     const config = readConfig({
-      INKSET_DATABASE_URL: databaseUrl,
-      INKSET_SECRET: 'a secret that is long enough for a bench',
-      INKSET_WEB_ORIGIN: 'https://inkset.example',
-      INKSET_LINK_ORIGIN: 'https://go.inkset.example',
-      INKSET_MAIL_DOMAIN: 'inkset.example',
+      ...benchEnv(databaseUrl),
       INKSET_SENDING_ADDRESSES: '127.0.0.1',
       INKSET_DNS_AUTHORITY_PORT: String(port),
     });

@@ -7,20 +7,14 @@ import type { Context } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { exportsOf, startExport, workExport } from '@/server/transfer/exports';
 import { benchNewsletter } from './newsletter';
-import { outsideResolver } from './outside';
+import { benchEnv, outsideResolver } from './outside';
 import type { Figure } from './report';
 
 const READERS = 1_000_000;
 
 /** A million readers written as CSV by a worker, part by part; beside it one COPY TO of the same columns by the server into a file. */
 export async function exporting(db: Db, databaseUrl: string): Promise<Figure[]> {
-  const config = readConfig({
-    INKSET_DATABASE_URL: databaseUrl,
-    INKSET_SECRET: 'a secret that is long enough for a bench',
-    INKSET_WEB_ORIGIN: 'https://inkset.example',
-    INKSET_LINK_ORIGIN: 'https://go.inkset.example',
-    INKSET_MAIL_DOMAIN: 'inkset.example',
-  });
+  const config = readConfig(benchEnv(databaseUrl));
   const ctx: Context = { db, clock: systemClock, config, log: pino({ level: 'error' }), resolver: outsideResolver() };
   const newsletter = await benchNewsletter(ctx, 'Bench');
   const { id: list } = await db

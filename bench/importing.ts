@@ -11,10 +11,10 @@ import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { beginImport, bringIn, importPage, lookThrough, undoImport } from '@/server/transfer/imports';
 import { benchNewsletter } from './newsletter';
-import { outsideResolver } from './outside';
+import { benchEnv, outsideResolver } from './outside';
 import type { Figure } from './report';
 
-const ROWS = Number(process.env.BENCH_ROWS ?? 1_000_000);
+const ROWS = 1_000_000;
 const NAMES = ['mara', 'ilse', 'tomas', 'jorun', 'sunniva', 'aldous', 'odile', 'rufus'];
 
 /** Rows as somebody's export has them: most at some large domains, a long tail at small ones, tags for a tenth, dates, a city. */
@@ -41,13 +41,7 @@ const seconds = (began: number) => (performance.now() - began) / 1_000;
 
 /** A million rows brought with all checks, their consent and what it takes to undo it; beside it a plain COPY of the same rows into a table with the indices of readers. */
 export async function importing(db: Db, databaseUrl: string): Promise<Figure[]> {
-  const env = {
-    INKSET_DATABASE_URL: databaseUrl,
-    INKSET_SECRET: 'a secret that is long enough for a bench',
-    INKSET_WEB_ORIGIN: 'https://inkset.example',
-    INKSET_LINK_ORIGIN: 'https://go.inkset.example',
-    INKSET_MAIL_DOMAIN: 'inkset.example',
-  };
+  const env = benchEnv(databaseUrl);
   const config = readConfig(env);
   const ctx: Context = { db, clock: systemClock, config, log: pino({ level: 'error' }), resolver: outsideResolver() };
   const newsletter: Newsletter = await benchNewsletter(ctx, 'Bench');

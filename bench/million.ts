@@ -31,7 +31,7 @@ import { domainsOf } from '@/server/senders/domains';
 import { sendersOf } from '@/server/senders/senders';
 import { letterOf, lettersOf } from '@/server/sending/views';
 import { prepareNewsletter } from './letter';
-import { outsideResolver, SMALL_DOMAINS } from './outside';
+import { benchEnv, outsideResolver, SMALL_DOMAINS } from './outside';
 import { line } from './report';
 
 const READERS = 1_000_000;
@@ -56,13 +56,7 @@ export async function million(serverUrl: string): Promise<void> {
   const { db } = connect(url, () => {}, 10);
   try {
     await migrate(db);
-    const config = readConfig({
-      INKSET_DATABASE_URL: url,
-      INKSET_SECRET: 'a secret that is long enough for a bench',
-      INKSET_WEB_ORIGIN: 'https://inkset.example',
-      INKSET_LINK_ORIGIN: 'https://go.inkset.example',
-      INKSET_MAIL_DOMAIN: 'inkset.example',
-    });
+    const config = readConfig(benchEnv(url));
     const ctx: Context = { db, clock: systemClock, config, log: pino({ level: 'silent' }), resolver: outsideResolver() };
     const there = await db.selectFrom('newsletters').selectAll().where('name', '=', 'Bench').executeTakeFirst();
     const newsletter = there?.recounted_at ? there : await fill(ctx);

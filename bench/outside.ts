@@ -28,3 +28,12 @@ export const outsideResolver = (): Resolver => {
     },
   };
 };
+
+/** The environment of whatever is measured over one database. */
+export const benchEnv = (databaseUrl: string) => ({
+  INKSET_DATABASE_URL: databaseUrl,
+  INKSET_SECRET: 'a secret that is long enough for a bench',
+  INKSET_WEB_ORIGIN: 'https://inkset.example',
+  INKSET_LINK_ORIGIN: 'https://go.inkset.example',
+  INKSET_MAIL_DOMAIN: 'inkset.example',
+});

@@ -14,7 +14,7 @@ import { scheduleLetter } from '@/server/sending/letters';
 import { findRoutes } from '@/server/sending/routing';
 import { startLetter } from '@/server/sending/start';
 import { prepareNewsletter } from './letter';
-import { outsideResolver, SMALL_DOMAINS } from './outside';
+import { benchEnv, outsideResolver, SMALL_DOMAINS } from './outside';
 import type { Figure } from './report';
 
 const LETTERS = 12_000;
@@ -79,11 +79,7 @@ type Bench = { ctx: Context; env: Record<string, string>; other: Sink; newslette
 async function openBench(db: Db, databaseUrl: string): Promise<Bench> {
   const other = await sink();
   const env = {
-    INKSET_DATABASE_URL: databaseUrl,
-    INKSET_SECRET: 'a secret that is long enough for a bench',
-    INKSET_WEB_ORIGIN: 'https://inkset.example',
-    INKSET_LINK_ORIGIN: 'https://go.inkset.example',
-    INKSET_MAIL_DOMAIN: 'inkset.example',
+    ...benchEnv(databaseUrl),
     INKSET_MX_PORT: String(other.port),
     INKSET_ALLOW_LOOPBACK: 'true',
     INKSET_LOG_LEVEL: 'warn',

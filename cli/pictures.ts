@@ -1,10 +1,13 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
+import pg from 'pg';
 import { type Browser, chromium, type Page } from 'playwright-core';
+import { leaveToken } from '@/core/sending/token';
+import { readConfig } from '@/server/config';
 import { ACCOUNT } from '../demo/load';
 import { type Home, ROOT, readState } from './home';
 import { BROWSER_FLAGS, CHROMIUM, ensure } from './machine';
-import { originOf, type World } from './world';
+import { insideEnv, originOf, type World } from './world';
 
 const DESK = '/desk/lanternfish-letters';
 
@@ -22,7 +25,7 @@ mareike.holt@heronmail.example;Mareike;aktiv;03.05.2024;
 const VIEWS: {
   name: string;
   path: string;
-  reach?: (page: Page, world: World) => Promise<unknown>;
+  reach?: (page: Page, world: World, home: Home) => Promise<unknown>;
   size?: { width: number; height: number };
 }[] = [
   { name: 'today', path: `${DESK}/today` },
@@ -44,12 +47,7 @@ const VIEWS: {
   {
     name: 'choices',
     path: `${DESK}/readers`,
-    reach: async (page, { ports }) => {
-      const inbox = originOf(ports, 'inbox');
-      const [letter] = (await (await page.request.get(`${inbox}/api?most=1`)).json()) as { id: string }[];
-      const source = await (await page.request.get(`${inbox}/letter/${letter!.id}/source`)).text();
-      await page.goto(/https?:\S+\/e\/choices\/\w+/.exec(source.replace(/=\r?\n/g, ''))![0]);
-    },
+    reach: async (page, world, home) => page.goto(await choicesOfSomebody(home, world)),
   },
   { name: 'forms', path: `${DESK}/forms` },
   { name: 'form', path: `${DESK}/forms`, reach: (page) => page.getByRole('link', { name: /After every article/ }).click() },
@@ -94,6 +92,18 @@ const VIEWS: {
   },
 ];
 
+/** The page on which one of the demo's readers chooses, as the link in their letters leads to it. */
+async function choicesOfSomebody(home: Home, world: World): Promise<string> {
+  const { keys, linkOrigin } = readConfig(insideEnv(home, world));
+  const client = new pg.Client({ connectionString: world.databaseUrl });
+  await client.connect();
+  const { rows } = await client.query<{ id: string }>(
+    "select id from readers where standing = 'reading' and lists_reading > 0 order by created_at desc limit 1",
+  );
+  await client.end();
+  return `${linkOrigin}/e/choices/${leaveToken({ readerId: rows[0]!.id, delivery: null }, 'choices', keys)}`;
+}
+
 /**
  * Takes a picture of each main view of the running demo, at 1280x800 (or WxH), into docs/screenshots or another folder. Words narrow it
  * down to views whose name holds one; paths (`/desk/…`) are taken as they are.
@@ -127,7 +137,7 @@ export async function pictures(home: Home, words: string[], say: (text: string) 
       await page.setViewportSize(size ?? { width, height });
       await page.goto(path.startsWith('/') ? `${origin}${path}` : path);
       if (reach) {
-        await reach(page, world);
+        await reach(page, world, home);
         await page.waitForURL((url) => url.pathname !== path.split('?')[0]);
       }
       await page.waitForLoadState('networkidle');

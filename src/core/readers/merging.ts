@@ -1,3 +1,4 @@
+import type { FieldKind } from '../forms/fields';
 import type { ReaderState } from './state';
 
 /** Where somebody stands on a list: reading, waiting, left by their own act, or taken off it by a member. */
@@ -14,6 +15,24 @@ export function merged(from: Stands, into: Stands): ReaderState | null {
   // Whom a member took off one, and who was never on the other, is not remembered as somebody who left it.
   return into === null && from !== 'left' ? null : 'left';
 }
+
+/** What would become of everybody, were one list to go into another. */
+export type Merging = {
+  from: string;
+  into: string;
+  people: { from: Stands; into: Stands; become: ReaderState | null; n: number }[];
+};
+
+/** What would become of a field's answers as another kind: how many fit, how many do not, and some of those. */
+export type KindChange = {
+  label: string;
+  from: FieldKind;
+  to: FieldKind;
+  fits: number;
+  lost: number;
+  examples: string[];
+  options: string[];
+};
 
 /** A text of JSON with one list's id in the place of another's. */
 export const withListReplaced = <T>(value: T, from: string, into: string): T =>

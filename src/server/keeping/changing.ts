@@ -4,7 +4,7 @@ import { Fault } from '@/core/faults';
 import { type Answer, FIELD_KINDS, type FieldKind, type FormField } from '@/core/forms/fields';
 import { readField } from '@/core/importing/judge';
 import { folded } from '@/core/readers/condition';
-import { merged, type Stands, withListReplaced } from '@/core/readers/merging';
+import { type KindChange, type Merging, merged, type Stands, withListReplaced } from '@/core/readers/merging';
 import type { Person } from '../auth/session';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
@@ -17,12 +17,6 @@ import { thingsOf } from './things';
 /*
  * Changes of what readers are kept by, that are shown before they happen: one list that goes into another, and a field that becomes one of another kind.
  */
-
-export type Merging = {
-  from: string;
-  into: string;
-  people: { from: Stands; into: Stands; become: ReturnType<typeof merged>; n: number }[];
-};
 
 const standsSql = (alias: string): RawBuilder<unknown> =>
   sql`case when ${sql.ref(`${alias}.state`)} = 'left' and ${lastAct(sql.ref(alias))} = 'take off' then 'taken off' else ${sql.ref(`${alias}.state`)} end`;
@@ -155,17 +149,6 @@ async function rename(db: Db, newsletterId: string, from: string, into: string):
     db,
   );
 }
-
-/** What would become of a field's answers as another kind: how many fit, how many do not, and some of those. */
-export type KindChange = {
-  label: string;
-  from: FieldKind;
-  to: FieldKind;
-  fits: number;
-  lost: number;
-  examples: string[];
-  options: string[];
-};
 
 const MOST_OPTIONS = 40;
 const BATCH = 2_000;

@@ -247,26 +247,29 @@ type ButtonProps = {
   done?: string /** Names the field of the result that says how it went. */;
   said?: string;
   children: ReactNode;
-  tone?: 'main' | 'plain' | 'harm';
+  tone?: 'main' | 'plain' | 'harm' | 'quiet';
 };
 
 /** A single button that runs an action and says how it went. */
 export function ActionButton({ action, done, said, children, tone = 'plain' }: ButtonProps) {
   const [pending, begin] = useTransition();
-  return (
-    <Button
-      tone={tone}
-      disabled={pending}
-      aria-busy={pending}
-      onClick={() =>
-        begin(async () => {
-          const result = await action().catch(() => AWAY);
-          if (!result.ok) toast.error(result.error.sentence);
-          else if (said) toast.success(String((result.value as Record<string, unknown>)[said]));
-          else if (done) toast.success(done);
-        })
-      }
-    >
+  const shared = {
+    disabled: pending,
+    'aria-busy': pending,
+    onClick: () =>
+      begin(async () => {
+        const result = await action().catch(() => AWAY);
+        if (!result.ok) toast.error(result.error.sentence);
+        else if (said) toast.success(String((result.value as Record<string, unknown>)[said]));
+        else if (done) toast.success(done);
+      }),
+  };
+  return tone === 'quiet' ? (
+    <button type="button" {...shared} className="link rounded-sm text-[13px] font-medium">
+      {children}
+    </button>
+  ) : (
+    <Button tone={tone} {...shared}>
       {children}
     </Button>
   );

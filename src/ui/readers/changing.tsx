@@ -4,19 +4,22 @@ import { useState } from 'react';
 import type { ActionResult } from '@/core/faults';
 import { FIELD_KINDS, type FieldKind } from '@/core/forms/fields';
 import { counted, figure, plural } from '@/core/growth/figures';
-import type { Stands } from '@/core/readers/merging';
+import type { KindChange, Merging, Stands } from '@/core/readers/merging';
 import type { ReaderState } from '@/core/readers/state';
 import { ChoiceField, TextField } from '../kit/action-form';
 import { ActionDialog } from '../kit/dialog';
 
-type Merging = { from: string; into: string; people: { from: Stands; into: Stands; become: ReaderState | null; n: number }[] };
 const STANDS: Record<Exclude<Stands, null>, string> = {
   reading: 'read',
-  waiting: 'wait',
+  waiting: 'wait for',
   left: 'left',
   'taken off': 'were taken off',
 };
-const BECOME: Record<ReaderState, string> = { reading: 'read it', waiting: 'wait to confirm it', left: 'have left it' };
+const BECOME: Record<ReaderState, string> = {
+  reading: 'will read it',
+  waiting: 'will wait to confirm it',
+  left: 'will have left it',
+};
 
 /** Asks the server something that may change as one chooses, and keeps the latest answer. */
 function useLook<T>(look: (of: string) => Promise<ActionResult<T>>) {
@@ -48,9 +51,10 @@ export function MergeList({ name, others, look, merge }: MergeProps) {
   return (
     <ActionDialog
       opens="Merge"
+      opensTone="quiet"
       label={`Merge ${name}`}
       title={`Let “${name}” go into another list`}
-      words="Forms, auto-sends, segments and letters that name it follow. It cannot be taken back."
+      words="What names it (forms, auto-sends, segments, letters) names the other from then on. This cannot be taken back."
       submit="Merge them"
       done="One list now"
       tone="harm"
@@ -72,7 +76,7 @@ export function MergeList({ name, others, look, merge }: MergeProps) {
             {found.value.people.map((part) => (
               <li key={`${part.from} ${part.into}`}>
                 <b>{figure(part.n)}</b> who {STANDS[part.from!]} “{name}”{part.into ? ` and ${STANDS[part.into]} “${into}”` : ''}:{' '}
-                {part.become ? `then ${BECOME[part.become]}` : 'are not carried over'}.
+                {part.become ? BECOME[part.become] : 'are not carried over'}.
               </li>
             ))}
           </ul>
@@ -82,15 +86,6 @@ export function MergeList({ name, others, look, merge }: MergeProps) {
   );
 }
 
-type KindChange = {
-  label: string;
-  from: FieldKind;
-  to: FieldKind;
-  fits: number;
-  lost: number;
-  examples: string[];
-  options: string[];
-};
 type KindProps = {
   name: string;
   kind: FieldKind;

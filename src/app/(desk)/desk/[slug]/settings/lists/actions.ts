@@ -1,14 +1,8 @@
 'use server';
 
 import type { ActionResult } from '@/core/faults';
-import {
-  type KindChange,
-  kindChange,
-  type Merging,
-  mergeLists,
-  mergingOf,
-  changeKind as toKind,
-} from '@/server/keeping/changing';
+import type { KindChange, Merging } from '@/core/readers/merging';
+import { kindChange, mergeLists, mergingOf, changeKind as toKind } from '@/server/keeping/changing';
 import {
   archiveList,
   keepList,

@@ -131,10 +131,19 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 figure(list.reading),
                 figure(list.waiting),
                 <span key="a" className="flex flex-wrap justify-end gap-x-3 gap-y-1">
-                  {n > 0 && <ActionButton action={shiftList.bind(null, slug, list.id, 'up')}>Up</ActionButton>}
-                  {n < lists.length - 1 && <ActionButton action={shiftList.bind(null, slug, list.id, 'down')}>Down</ActionButton>}
+                  {n > 0 && (
+                    <ActionButton tone="quiet" action={shiftList.bind(null, slug, list.id, 'up')}>
+                      Up
+                    </ActionButton>
+                  )}
+                  {n < lists.length - 1 && (
+                    <ActionButton tone="quiet" action={shiftList.bind(null, slug, list.id, 'down')}>
+                      Down
+                    </ActionButton>
+                  )}
                   <ActionDialog
                     opens="Change"
+                    opensTone="quiet"
                     label={`Change ${list.name}`}
                     title={`Change “${list.name}”`}
                     submit="Save"
@@ -152,6 +161,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                     />
                   )}
                   <ActionButton
+                    tone="quiet"
                     action={archive.bind(null, slug, list.id, !list.archived)}
                     done={list.archived ? 'In use again' : 'Put away; its people stay on it'}
                   >
@@ -159,6 +169,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                   </ActionButton>
                   <ActionDialog
                     opens="Delete"
+                    opensTone="quiet"
                     label={`Delete ${list.name}`}
                     title={`Delete “${list.name}”?`}
                     words="Only a list that nobody is on can go. What people agreed to stays in their records."
