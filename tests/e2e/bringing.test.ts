@@ -131,7 +131,7 @@ describe('readers as a file', () => {
     expect(text.split('\r\n')[0]).toBe('\ufeffEmail,First name,State,Tags,Agreed,Stadt');
     expect(text.trim().split('\r\n')).toHaveLength(4);
     expect(await accessibilityFaults(desk)).toEqual([]);
-    await world.letter('writer@tern.example', '3 readers of Tern Letters, as a file');
+    await world.letter('writer@tern.example', '3 readers of Tern Letters, as a file', 1);
   });
 });
 
@@ -157,7 +157,7 @@ describe('a reader without script', () => {
     await page.getByRole('button', { name: 'Let them come again' }).click();
     await page.getByRole('button', { name: 'Send me the link' }).click();
     await page.getByText('The link is on its way to w…@heronmail.example.').waitFor();
-    const letter = await world.letter('wren@heronmail.example', 'What is kept of you by Tern Letters');
+    const letter = await world.letter('wren@heronmail.example', 'What is kept of you by Tern Letters', 1);
     page = await world.click(context, letter, 'What is kept of you');
     await page.getByText('wren@heronmail.example').first().waitFor();
     await page.getByLabel('First name').fill('Wren');

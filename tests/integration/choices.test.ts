@@ -134,7 +134,7 @@ describe('the page on which readers choose', () => {
           ['how', 'week'],
         ])
       ).text,
-    ).toContain('No letters come until Tuesday, 1 December.');
+    ).toContain('No letters come until Tuesday 1 December.');
     await world.letter(newsletter, senderId);
     await world.work();
     expect(world.mail.to('ada@heronmail.example')).toHaveLength(0);
@@ -244,6 +244,18 @@ describe('the page on which readers choose', () => {
   });
 });
 
+describe('in another language', () => {
+  it('says days as that language does', async () => {
+    await world.ctx.db.updateTable('newsletters').set({ language: 'de' }).where('id', '=', newsletter.id).execute();
+    const page = await post(choices(), [
+      ['act', 'pause'],
+      ['how', 'week'],
+    ]);
+    expect(page.text).toContain('Bis Dienstag, 1. Dezember kommen keine Briefe.');
+    expect(page.text).toContain('lang="de"');
+  });
+});
+
 describe('what is kept of a reader', () => {
   it('is shown by a link that goes to their own mailbox, three times a day at most, for a day', async () => {
     const sent = await post(choices(), [['act', 'own']]);
@@ -326,6 +338,17 @@ describe('what is kept of a reader', () => {
       name: string;
     }>`select d.name from readers r join mail_domains d on d.id = r.domain_id where r.id = ${ada}`.execute(world.ctx.db);
     expect(rows[0]!.name).toBe('postbird.example');
+  });
+
+  it('does not move whoever is suppressed past that', async () => {
+    await suppressReaders(world.ctx, world.ctx.db, newsletter, [ada], { actor: 'member', name: 'Ottoline Vance' });
+    const asked = await post(own(), [
+      ['act', 'move'],
+      ['address', 'ada.new@postbird.example'],
+    ]);
+    expect(asked.status).toBe(409);
+    await world.work();
+    expect(world.mail.to('ada.new@postbird.example')).toHaveLength(0);
   });
 
   it('does not say who else reads, and takes nobody’s address', async () => {

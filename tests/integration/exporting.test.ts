@@ -4,6 +4,7 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import type { ExportColumn } from '@/core/exporting';
 import { csvRow } from '@/core/importing/rows';
 import { EVERYONE } from '@/core/readers/view';
+import { jobs } from '@/server/jobs/jobs';
 import { suppressReaders } from '@/server/keeping/acts';
 import { changeReader } from '@/server/keeping/profile';
 import { dropExport, exportFile, exportsOf, portion, startExport, stopExport, workExport } from '@/server/transfer/exports';
@@ -138,7 +139,7 @@ describe('an export', () => {
     await Promise.all([workExport(world.ctx, id), workExport(world.ctx, id), workExport(world.ctx, id)]);
     const lines = (await text(id)).trim().split('\r\n').slice(1);
     expect([lines.length, new Set(lines).size]).toEqual([45_000, 45_000]);
-    expect((await world.ctx.db.selectFrom('mails').select('id').where('kind', '=', 'alert').execute()).length).toBe(1);
+    expect((await world.ctx.db.selectFrom('mails').select('id').where('kind', '=', 'file').execute()).length).toBe(1);
     // What broke off goes on from where it stood.
     const whole = await text(id);
     expect(await text(id, 400_000)).toBe(Buffer.from(whole).subarray(400_000).toString());
@@ -151,6 +152,34 @@ describe('an export', () => {
     await workExport(world.ctx, one);
     await workExport(world.ctx, none);
     expect([await text(one), await text(none)]).toEqual(['\ufeffEmail\r\nada@heronmail.example\r\n', '\ufeffEmail\r\n']);
+  });
+
+  it('leaves room for letters: two long works at once in one worker, and a third waits for the next look', async () => {
+    await many(3);
+    const { senderId } = await world.sender(newsletter);
+    const letter = await world.letter(newsletter, senderId);
+    const ids = [await begin('csv', ['address']), await begin('csv', ['address']), await begin('csv', ['address'])];
+    const tasks = jobs(world.ctx);
+    const states = async () =>
+      (await world.ctx.db.selectFrom('exports').select('state').orderBy('began_at').orderBy('id').execute()).map(
+        (row) => row.state,
+      );
+    // Two of them cannot go on for now.
+    await world.ctx.db.transaction().execute(async (trx) => {
+      await sql`select id from exports where id = any(${ids.slice(0, 2)}::uuid[]) for update`.execute(trx);
+      const held = ids.slice(0, 2).map((id) => tasks.export({ id }, undefined as never));
+      await tasks.export({ id: ids[2] }, undefined as never);
+      await tasks['start-letter']({ id: letter }, undefined as never);
+      const { state } = await world.ctx.db
+        .selectFrom('letters')
+        .select('state')
+        .where('id', '=', letter)
+        .executeTakeFirstOrThrow();
+      expect(['waiting', state]).toEqual([(await states())[2], 'sending']);
+      void Promise.all(held);
+    });
+    await world.work();
+    expect(await states()).toEqual(['done', 'done', 'done']);
   });
 
   it('is stopped, thrown away, forgotten after its days, and nobody else’s', async () => {

@@ -28,22 +28,30 @@ export type JobName =
   | 'import'
   | 'export';
 
+/** These may take minutes. So many of them run side by side in one worker and no more, so that letters begin and feeds are read meanwhile. */
+const LONG: ReadonlySet<string> = new Set<JobName>(['import', 'export', 'bulk-act', 'warm-readers', 'erase-newsletter']);
+const MOST_LONG = 2;
+
 /**
  * Every job of the house. All may run twice and side by side in several workers: what is due stands in tables, and a job takes only what is
- * due. Within one worker a second one for the same thing steps aside, since the tick asks again every second.
+ * due. Within one worker a second one for the same thing steps aside, and so
+ * does a long one where two are under way, since the tick asks again every second.
  */
 export function jobs(ctx: Context): Record<JobName, Task> {
   const busy = new Set<string>();
+  const long = new Set<string>();
   const alone =
     (name: string, work: (payload: unknown) => Promise<void>): Task =>
     async (payload) => {
       const key = `${name} ${JSON.stringify(payload)}`;
-      if (busy.has(key)) return;
+      if (busy.has(key) || (LONG.has(name) && long.size >= MOST_LONG)) return;
       busy.add(key);
+      if (LONG.has(name)) long.add(key);
       try {
         await work(payload);
       } finally {
         busy.delete(key);
+        long.delete(key);
       }
     };
   const tasks: Record<JobName, (payload: unknown) => Promise<void>> = {

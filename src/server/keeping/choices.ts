@@ -1,7 +1,6 @@
 import Joi from 'joi';
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
-import { longDay } from '@/core/growth/times';
 import { choiceWords } from '@/core/readers/choice-words';
 import { type ReaderState, transition } from '@/core/readers/state';
 import { type LeaveRef, ownToken, readLeaveToken } from '@/core/sending/token';
@@ -53,6 +52,15 @@ function refOf(ctx: Context, token: string): LeaveRef {
 /** An address of which a stranger learns little: its first letter and its domain. */
 export const hintOf = (address: string): string => `${[...address][0]}…@${address.slice(address.lastIndexOf('@') + 1)}`;
 
+/** A day as the newsletter's language says it, in its zone. */
+const dayIn = ({ language, time_zone }: Pick<Newsletter, 'language' | 'time_zone'>, at: Date): string =>
+  new Intl.DateTimeFormat(/^en\b/.test(language) ? 'en-GB' : language, {
+    weekday: 'long',
+    day: 'numeric',
+    month: 'long',
+    timeZone: time_zone,
+  }).format(at);
+
 async function standing(ctx: Context, db: Db, readerId: string): Promise<Choices> {
   const reader = await db
     .selectFrom('readers')
@@ -83,7 +91,7 @@ async function standing(ctx: Context, db: Db, readerId: string): Promise<Choices
     readerId,
     hint: hintOf(reader.address),
     lists,
-    pausedUntil: paused ? longDay(reader.paused_until!, newsletter.time_zone) : null,
+    pausedUntil: paused ? dayIn(newsletter, reader.paused_until!) : null,
     textAlone: reader.text_alone,
     suppressed: reader.address_state === 'suppressed',
   };

@@ -7,7 +7,7 @@ import { choiceWords } from '@/core/readers/choice-words';
 import { readOwnToken } from '@/core/sending/token';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
-import { inTransaction } from '../db/connection';
+import { type Db, inTransaction } from '../db/connection';
 import { within } from '../limits';
 import { suppressedAmong } from '../readers/suppressed';
 import type { Visitor } from '../readers/visitor';
@@ -94,6 +94,7 @@ export async function askToMove(ctx: Context, token: string, raw: unknown): Prom
   const address = parseAddress(check(addressSchema, raw).address);
   if (!address) throw new Fault('invalid', 'This does not look like an email address.');
   const words = choiceWords(newsletter.language, newsletter.name);
+  if (await isSuppressed(ctx.db, readerId)) throw new Fault('conflict', words.gone);
   if (!(await within(ctx, `move:${readerId}`, MOVES_A_DAY, 86_400))) throw new Fault('too-many', words.tooOften);
   await inTransaction(ctx.db, async (trx) => {
     const taken = await trx
@@ -155,6 +156,11 @@ export async function moving(ctx: Context, token: string): Promise<Move> {
   return { newsletter, address: row.address };
 }
 
+/** What suppressed somebody stands under their address: they do not move past it. */
+const isSuppressed = async (db: Db, readerId: string): Promise<boolean> =>
+  (await db.selectFrom('readers').select('address_state').where('id', '=', readerId).executeTakeFirst())?.address_state ===
+  'suppressed';
+
 /** Letters go to the new address from now on; the old one is told. Throws "conflict" where somebody else has it since. */
 export async function move(ctx: Context, token: string, visitor: Visitor): Promise<Move> {
   const { row, newsletter } = await moveOf(ctx, token);
@@ -172,13 +178,16 @@ export async function move(ctx: Context, token: string, visitor: Visitor): Promi
       .where('address_key', '=', row.address_key)
       .where('id', '<>', row.reader_id)
       .executeTakeFirst();
-    if (!before || other || (await suppressedAmong(ctx, trx, newsletter.id, [row.address_key])).size > 0)
+    if (
+      !before ||
+      other ||
+      (await isSuppressed(trx, row.reader_id)) ||
+      (await suppressedAmong(ctx, trx, newsletter.id, [row.address_key])).size > 0
+    )
       throw new Fault('conflict', 'Letters cannot go to this address any more. Nothing was changed.');
     await sql`
       update readers set address = ${row.address}, address_key = ${row.address_key}, domain_id = mail_domain(${row.address}), soft_evidence = 0, soft_at = null,
-        address_state = case when address_state = 'suppressed' then address_state else 'fine' end where id = ${row.reader_id}`.execute(
-      trx,
-    );
+        address_state = 'fine' where id = ${row.reader_id}`.execute(trx);
     await entry(ctx, trx, newsletter, { readerId: row.reader_id, act: 'move', state: 'as before', visitor });
     const words = choiceWords(newsletter.language, newsletter.name);
     await noticeTo(ctx, trx, newsletter, {

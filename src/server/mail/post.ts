@@ -12,7 +12,8 @@ export type MailKind =
   | 'alert'
   | 'records'
   | 'welcome'
-  | 'test letter';
+  | 'test letter'
+  | 'file';
 /** Somebody sits and waits for these; the others may come a little later. */
 const WAITED_FOR: ReadonlySet<MailKind> = new Set([
   'account',
@@ -21,6 +22,7 @@ const WAITED_FOR: ReadonlySet<MailKind> = new Set([
   'invitation',
   'records',
   'test letter',
+  'file',
 ]);
 
 export type SingleMail = {

@@ -233,7 +233,7 @@ async function tellReady(ctx: Context, db: Db, newsletter: Newsletter, to: strin
   const heading = `${counted(people, 'reader', 'readers')} of ${newsletter.name}, as a file`;
   await post(ctx, db, {
     newsletterId: null,
-    kind: 'alert',
+    kind: 'file',
     to,
     subject: heading,
     notice: {
