@@ -99,7 +99,7 @@ describe('a file of readers', () => {
     await desk.getByRole('link', { name: 'alte-liste.csv' }).click();
     await desk.getByRole('button', { name: 'Take it back' }).click();
     await desk.getByRole('dialog').getByRole('button', { name: 'Take it back' }).click();
-    await headline('Taken back. Whoever has done something by themselves since it was brought stays.');
+    await headline('Taken back. Whoever has done something since, or to whom one of you has, stays.');
     const left = await founded.ctx.db
       .selectFrom('readers')
       .select('address')

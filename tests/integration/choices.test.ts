@@ -14,6 +14,7 @@ import { overFetch } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { readerProfile } from '@/server/readers/readers';
 import { suppressedAmong } from '@/server/readers/suppressed';
+import { startLetter } from '@/server/sending/start';
 import { DAY, TestWorld } from './world';
 
 let world: TestWorld;
@@ -163,6 +164,19 @@ describe('the page on which readers choose', () => {
         ])
       ).status,
     ).toBe(422);
+  });
+
+  it('holds what waits for them already, too: no letter comes until then, as the page says', async () => {
+    const { senderId } = await world.sender(newsletter);
+    const letter = await world.letter(newsletter, senderId);
+    await startLetter(world.ctx, letter);
+    await post(choices(), [
+      ['act', 'pause'],
+      ['how', 'week'],
+    ]);
+    await world.work();
+    expect(world.mail.to('ada@heronmail.example')).toHaveLength(0);
+    expect(await world.ctx.db.selectFrom('deliveries').select('state').execute()).toEqual([{ state: 'cancelled' }]);
   });
 
   it('sends the text alone to whoever wants that', async () => {

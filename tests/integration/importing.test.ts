@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { csvRow } from '@/core/importing/rows';
-import { holds } from '@/core/readers/condition';
+import { folded, holds } from '@/core/readers/condition';
 import { EVERYONE } from '@/core/readers/view';
 import { confirm } from '@/server/forms/confirm';
 import { newId } from '@/server/ids';
@@ -277,13 +277,33 @@ describe('an import', () => {
     const id = await begin('private,work,joined\na@heronmail.example,b@postbird.example,3/5/2024\n');
     const { addresses, dates } = await page(id);
     expect({ addresses, dates }).toEqual({ addresses: [0, 1], dates: 'unclear' });
-    await expect(look(id)).rejects.toThrow('Say how days are written');
+    await expect(look(id, { 'part 1': 'address' })).rejects.toThrow('Say how days are written');
     await expect(look(id, { dates: 'month first' })).rejects.toThrow('Say which column is the address');
     await look(id, { dates: 'month first', 'part 1': 'address' });
     await bring(id);
     expect(await stateOf('b@postbird.example')).toBe('reading');
     const { rows } = await sql<{ at: Date }>`select joined_at as at from memberships`.execute(world.ctx.db);
     expect(rows[0]!.at.toISOString()).toBe('2024-03-05T00:00:00.000Z');
+  });
+
+  it('asks how days are written in a column that only a person knows to hold them', async () => {
+    const id = await begin('email,seit\na@heronmail.example,3/5/2024');
+    expect((await page(id)).columns[1]!.part).toBe('leave out');
+    await expect(look(id, { 'part 1': 'agreed', dates: '' })).rejects.toMatchObject({
+      fields: { dates: 'Say how days are written in it.' },
+    });
+    await look(id, { 'part 1': 'agreed', dates: 'month first' });
+    await bring(id);
+    const { rows } = await sql<{ at: Date }>`select joined_at as at from memberships`.execute(world.ctx.db);
+    expect(rows[0]!.at.toISOString()).toBe('2024-03-05T00:00:00.000Z');
+  });
+
+  it('finds answers as they are looked for everywhere, whatever the database thinks of small letters', async () => {
+    const id = await begin('email,city\na@heronmail.example,İZMİR ΟΔΟΣ');
+    await look(id, { 'part 1': 'new text' });
+    await bring(id);
+    const { rows } = await sql<{ folded: string }>`select folded from reader_answers`.execute(world.ctx.db);
+    expect(rows[0]!.folded).toBe(folded('İZMİR ΟΔΟΣ'));
   });
 
   it('refuses what is no text of readers in words, and keeps nothing of it', async () => {

@@ -2,6 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { bare, matchColumns } from './columns';
 import { Decoding, encodingOf, sniff } from './dialect';
+import { ROW_KINDS } from './import';
 import { judgeRow, type Plan } from './judge';
 import { mailboxesIn } from './mailboxes';
 import { type RiskSample, riskOf } from './risk';
@@ -295,5 +296,10 @@ describe('how it is told', () => {
     expect(tellImport({ known: 1 }, as, true)).toBe('Of 1 row, nobody new came and 1 is on it already.');
     expect(tellImport({}, as, false)).toBe('There is no row in it.');
     expect(kindWords('waits', { list: 'x', how: 'vouched' }).words).toBe('Not brought: nobody can vouch for them.');
+    expect(kindWords('new', { list: 'x', how: 'vouched' }).words).toBe('Read x from then on.');
+    expect(tellImport({ new: 40 }, { list: 'x', how: 'refused' }, false)).toBe(
+      'These 40 rows look bought or scraped, and are not brought.',
+    );
+    for (const kind of ROW_KINDS) expect(kindWords(kind, { list: 'x', how: 'refused' }).words).toBe('Not brought.');
   });
 });

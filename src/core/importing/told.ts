@@ -3,45 +3,50 @@ import type { RowKind } from './import';
 
 type Counts = Partial<Record<RowKind, number>>;
 /** Before it is known whether the writer vouches: what is asked of whom is said for both. */
-type As = { list: string; how: 'vouched' | 'asked' | null };
+type As = { list: string; how: 'vouched' | 'asked' | 'refused' | null };
+
+const TITLES: Record<RowKind, string> = {
+  new: 'New to you',
+  joins: 'Here already, not on this list',
+  known: 'On this list already',
+  waits: 'Never confirmed there',
+  ends: 'Left, bounced or complained there',
+  twice: 'In the file twice',
+  gone: 'Left you by themselves',
+  barred: 'Suppressed or erased here',
+  bad: 'Cannot be read',
+};
 
 /** What becomes of a kind of row, in words: before it is brought, and after. */
 export function kindWords(kind: RowKind, { list, how }: As): { title: string; words: string } {
+  if (how === 'refused') return { title: TITLES[kind], words: 'Not brought.' };
+  return { title: TITLES[kind], words: wordsOf(kind, { list, how }) };
+}
+
+function wordsOf(kind: RowKind, { list, how }: As): string {
   switch (kind) {
     case 'new':
-      return {
-        title: 'New to you',
-        words:
-          how === 'asked' ? `Asked by a confirmation letter for ${list}.` : `Become readers of ${list}, as you answer below.`,
-      };
+      if (how === 'asked') return `Asked by a confirmation letter for ${list}.`;
+      return how === 'vouched' ? `Read ${list} from then on.` : `Become readers of ${list}, as you answer below.`;
     case 'joins':
-      return {
-        title: 'Here already, not on this list',
-        words: `Put on ${list} as well; name, answers and tags are added where there are none.`,
-      };
+      return `${how === 'asked' ? `Asked for ${list} by a confirmation letter` : `Put on ${list} as well`}; name, answers and tags are added where there are none.`;
     case 'known':
-      return { title: 'On this list already', words: 'Stay as they are; name, answers and tags are added where there are none.' };
+      return 'Stay as they are; name, answers and tags are added where there are none.';
     case 'waits':
-      return {
-        title: 'Never confirmed there',
-        words:
-          how === 'vouched'
-            ? 'Not brought: nobody can vouch for them.'
-            : 'Brought only if everybody is asked by a confirmation letter.',
-      };
+      if (how === 'asked') return `Asked by a confirmation letter for ${list}.`;
+      return how === 'vouched'
+        ? 'Not brought: nobody can vouch for them.'
+        : 'Brought only if everybody is asked by a confirmation letter.';
     case 'ends':
-      return {
-        title: 'Left, bounced or complained there',
-        words: 'Not brought, and their addresses are suppressed: nothing goes there from here either.',
-      };
+      return 'Not brought, and their addresses are suppressed: nothing goes there from here either.';
     case 'twice':
-      return { title: 'In the file twice', words: 'The strictest of their rows counts, else the first.' };
+      return 'The strictest of their rows counts, else the first.';
     case 'gone':
-      return { title: 'Left you by themselves', words: 'Not brought back: they come back only by their own act.' };
+      return 'Not brought back: they come back only by their own act.';
     case 'barred':
-      return { title: 'Suppressed or erased here', words: 'Not brought.' };
+      return 'Not brought.';
     case 'bad':
-      return { title: 'Cannot be read', words: 'Not brought; you can mend them in a file of their own and bring that.' };
+      return 'Not brought; you can mend them in a file of their own and bring that.';
   }
 }
 
@@ -51,6 +56,7 @@ const total = (counts: Counts, ...kinds: RowKind[]) => kinds.reduce((sum, kind) 
 export function tellImport(counts: Counts, { list, how }: As, done: boolean): string {
   const rows = Object.values(counts).reduce((sum, n) => sum + n, 0);
   if (rows === 0) return 'There is no row in it.';
+  if (how === 'refused') return `These ${counted(rows, 'row', 'rows')} look bought or scraped, and are not brought.`;
   const comes = total(counts, 'new', 'joins', ...(how === 'asked' ? (['waits'] as const) : []));
   const verb =
     how === 'asked'

@@ -623,7 +623,8 @@ type ImportRowTable = {
   state: FileState | null;
   agreed_at: Date | null;
   tags: string[] | null;
-  answers: Record<string, Answer> | null;
+  /** Each with its text as it is looked for. */
+  answers: Record<string, [Answer, string | null]> | null;
   note: string | null;
   language: string | null;
   zone: string | null;

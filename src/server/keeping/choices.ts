@@ -193,7 +193,7 @@ export const entry = (
     })
     .execute();
 
-/** Lets no letters come for a while, or again at once. Letters that begin meanwhile pass by; what waits for them already still comes. */
+/** Lets no letters come for a while, or again at once. Letters pass by meanwhile, those that wait for them already too. */
 export async function pause(ctx: Context, token: string, visitor: Visitor, how: string): Promise<Choices> {
   const { readerId } = refOf(ctx, token);
   const days = how === 'end' ? 0 : PAUSES[how as keyof typeof PAUSES];

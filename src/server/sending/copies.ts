@@ -94,7 +94,7 @@ export class Copies implements Source {
           (select * from unnest(${picked.map((row) => row.sent_on)}::date[], ${picked.map((row) => row.id)}::bigint[]))
         returning d.id, d.sent_on, d.letter_id, d.newsletter_id, d.reader_id, d.address, d.domain_id, d.route_id, d.variant, d.chips, d.attempts, d.faults, d.tried_at, d.due_at,
           (select n.encrypted_only from newsletters n where n.id = d.newsletter_id) as encrypted,
-          (select r.address_state = 'fine' and r.lists_reading > 0 from readers r where r.id = d.reader_id) as fine,
+          (select r.address_state = 'fine' and r.lists_reading > 0 and (r.paused_until is null or r.paused_until <= ${now}::timestamptz) from readers r where r.id = d.reader_id) as fine,
           (select r.text_alone from readers r where r.id = d.reader_id) as text_alone`.execute(trx);
       const got = new Map<string, number>();
       for (const row of rows) got.set(`${row.route_id} ${row.letter_id}`, (got.get(`${row.route_id} ${row.letter_id}`) ?? 0) + 1);

@@ -184,7 +184,7 @@ async function record(
 const answersOf = (db: Db, now: Date, which: ReturnType<typeof sql>) =>
   sql`
     insert into reader_answers (reader_id, field_id, value, folded, at)
-    select i.reader_id, a.key::uuid, a.value, case when jsonb_typeof(a.value) = 'string' then lower(normalize(a.value #>> '{}', nfc)) end, ${now}::timestamptz
+    select i.reader_id, a.key::uuid, a.value->0, a.value->>1, ${now}::timestamptz
     from import_rows i cross join lateral jsonb_each(i.answers) a where i.answers is not null and ${which} and exists (select 1 from fields f where f.id = a.key::uuid)
     on conflict do nothing`.execute(db);
 

@@ -180,15 +180,13 @@ export async function lookThrough(ctx: Context, newsletter: Newsletter, id: stri
   const row = await rowOf(ctx, newsletter, id);
   if (row.state !== 'asking' && row.state !== 'looked') throw new Fault('conflict', 'It is being worked on already.');
   if (!row.file_id) throw new Fault('expired', 'The file is no longer here. Bring it again.');
-  const { columns, dates } = row.columns;
+  const { columns } = row.columns;
   const plan = check(planSchema, {
     parts: partsIn(raw, columns.length),
-    dates: raw.dates ?? (dates === 'month first' ? dates : 'day first'),
+    dates: raw.dates || 'day first',
     listId: raw.listId,
     tag: raw.tag ?? '',
   });
-  if (dates === 'unclear' && plan.parts.includes('agreed') && !raw.dates)
-    throw new Fault('invalid', 'Say how days are written in it.', { dates: 'Say how days are written in it.' });
   const addresses = plan.parts.filter((part) => part === 'address').length;
   if (addresses !== 1) {
     const sentence = addresses ? 'Only one column can be the address.' : 'Say which column is the address.';
@@ -215,6 +213,10 @@ export async function lookThrough(ctx: Context, newsletter: Newsletter, id: stri
       FIELD_KINDS.some((kind) => part === `new ${kind}`),
   );
   if (!known) throw new Fault('invalid', 'One of the columns is said to be something that is not there any more.');
+  const order = await orderIn(ctx, { ...row, file_id: row.file_id }, plan.parts, fields);
+  if (order === 'unclear' && !raw.dates)
+    throw new Fault('invalid', 'Say how days are written in it.', { dates: 'Say how days are written in it.' });
+  if (!raw.dates && order && order !== 'unclear') plan.dates = order;
   await inTransaction(ctx.db, async (trx) => {
     const list = await trx
       .selectFrom('lists')
@@ -252,6 +254,23 @@ export async function lookThrough(ctx: Context, newsletter: Newsletter, id: stri
       .where('state', 'in', ['asking', 'looked'])
       .execute();
   });
+}
+
+/** How days are written in the columns that hold some, as far as the first rows tell. */
+async function orderIn(
+  ctx: Context,
+  { file_id, dialect }: { file_id: string; dialect: Dialect },
+  parts: ImportPlan['parts'],
+  fields: { id: string; kind: FieldKind }[],
+) {
+  const isDate = (part: string) =>
+    part === 'agreed' ||
+    part.startsWith('new date') ||
+    fields.some((field) => part === `field ${field.id}` && field.kind.startsWith('date'));
+  const at = parts.flatMap((part, n) => (isDate(part) ? [n] : []));
+  const first = at.length ? await partsOf(ctx, file_id).next() : null;
+  if (!first || first.done) return null;
+  return orderOf(firstRows(first.value, dialect).flatMap(({ cells }) => at.map((n) => cells[n] ?? '')));
 }
 
 /** A key for a new field that no other of another kind has. */

@@ -86,7 +86,7 @@ export async function lookAt(ctx: Context, id: string): Promise<void> {
   }
 }
 
-export const countKinds = async (db: Db, id: string): Promise<Partial<Record<RowKind, number>>> =>
+const countKinds = async (db: Db, id: string): Promise<Partial<Record<RowKind, number>>> =>
   Object.fromEntries(
     (
       await sql<{
@@ -183,7 +183,11 @@ function rowFor(
   if (judged.agreedAt) kept.agreed_at = judged.agreedAt;
   if (tag && !tags.includes(tag)) kept.tags = [...tags, tag];
   else if (tags.length) kept.tags = tags;
-  if (judged.answers) kept.answers = judged.answers;
+  // With texts as they are looked for, which is our own rule (decision 0026).
+  if (judged.answers)
+    kept.answers = Object.fromEntries(
+      Object.entries(judged.answers).map(([id, value]) => [id, [value, typeof value === 'string' ? folded(value) : null]]),
+    );
   if (judged.note) kept.note = judged.note;
   if (judged.language) kept.language = judged.language;
   if (judged.zone) kept.zone = judged.zone;

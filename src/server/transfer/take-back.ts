@@ -9,7 +9,7 @@ const PORTION = 5_000;
 
 /**
  * Takes back the next portion of an import; false when nothing is left. Whom it made goes as if they had never come, but for their record of consent;
- * whoever has done something by themselves since (confirmed, asked, left, complained) stays. Whom it found gets back what it changed, and what it
+ * whoever has done something since (confirmed, asked, left, complained), or to whom a member has (put on a list, taken off, suppressed), stays. Whom it found gets back what it changed, and what it
  * suppressed is written to again.
  */
 export const takeBackPortion = (ctx: Context, id: string): Promise<boolean> =>

@@ -38,7 +38,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             Whoever unsubscribed, bounced or complained, here or where the file comes from, is not written to.
           </Note>
           <Note tone="know" title={`Taken back for ${UNDO_DAYS} days`}>
-            An import is undone as a whole. Whoever has done something by themselves since then stays.
+            An import is undone as a whole. Whoever has done something since then, or to whom one of you has, stays.
           </Note>
         </>
       }

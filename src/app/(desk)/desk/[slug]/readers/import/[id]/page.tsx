@@ -35,7 +35,7 @@ export default async function Page({ params, searchParams }: Props) {
   const base = `/desk/${slug}/readers/import`;
   const here = `${base}/${id}`;
   const busy = ['looking', 'bringing', 'undoing'].includes(one.state);
-  const as = { list, how: one.consent?.how ?? null };
+  const as = { list, how: howOf(one) };
   const throwAway = (
     <ActionDialog
       opens="Throw it away"
@@ -73,13 +73,13 @@ export default async function Page({ params, searchParams }: Props) {
             }
           >
             <ColumnPlan columns={one.columns} fields={await fieldChoices(ctx, newsletter)} />
-            {one.dates === 'unclear' && (
+            {one.dialect.shape === 'table' && (
               <ChoiceField
                 name="dates"
                 label="How are days written in it?"
                 defaultValue={one.plan?.dates ?? ''}
                 choices={[
-                  { value: '', label: 'Say which' },
+                  { value: '', label: one.dates === 'unclear' ? 'Say which' : 'As they show by themselves' },
                   { value: 'day first', label: 'The day first: 3/5/2024 is the third of May' },
                   { value: 'month first', label: 'The month first: 3/5/2024 is the fifth of March' },
                 ]}
@@ -177,7 +177,7 @@ export default async function Page({ params, searchParams }: Props) {
               <ActionDialog
                 opens="Take it back"
                 title="Take this import back?"
-                words="Whom it made goes as if they had never come, and whom it found stands as before. Whoever has done something by themselves since then stays."
+                words="Whom it made goes as if they had never come, and whom it found stands as before. Whoever has done something since then, or to whom one of you has done something by hand, stays."
                 submit="Take it back"
                 done="It is being taken back"
                 tone="harm"
@@ -203,8 +203,15 @@ const viewOf = (id: string) => ({
   order: 'newest' as const,
 });
 
+/** How its people come, as far as that is settled. */
+function howOf({ consent, found }: ImportPage): Parameters<typeof kindWords>[1]['how'] {
+  if (consent) return consent.how;
+  if (found?.risk.verdict === 'refuse') return 'refused';
+  return found?.risk.verdict === 'ask' ? 'asked' : null;
+}
+
 function says(one: ImportPage, list: string, again: boolean): ReactNode {
-  const as = { list, how: one.consent?.how ?? null };
+  const as = { list, how: howOf(one) };
   switch (one.state) {
     case 'asking':
       return one.addresses.length > 0 ? (
@@ -233,7 +240,7 @@ function says(one: ImportPage, list: string, again: boolean): ReactNode {
     case 'undoing':
       return <>It is being taken back.</>;
     case 'undone':
-      return <>Taken back. Whoever has done something by themselves since it was brought stays.</>;
+      return <>Taken back. Whoever has done something since, or to whom one of you has, stays.</>;
   }
 }
 
