@@ -7,6 +7,12 @@ export interface Clock {
 /** The machine's time. */
 export const systemClock: Clock = { now: () => new Date(), onMoved: () => () => {} };
 
+/** A context whose clock stands: what is done in one portion is done in one moment, and is known by it. */
+export function atOneMoment<C extends { clock: Clock }>(ctx: C): C {
+  const now = ctx.clock.now();
+  return { ...ctx, clock: { now: () => now, onMoved: (listener: () => void) => ctx.clock.onMoved(listener) } };
+}
+
 /** A clock that moves only when told to: for tests. */
 export class ManualClock implements Clock {
   #listeners = new Set<() => void>();

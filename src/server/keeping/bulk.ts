@@ -14,10 +14,11 @@ import {
 } from '@/core/readers/bulk';
 import type { Person } from '../auth/session';
 import { check } from '../check';
+import { atOneMoment } from '../clock/clock';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction, isAway } from '../db/connection';
 import { newId } from '../ids';
-import { findSql, readyCondition } from '../readers/table';
+import { whomSql } from '../readers/table';
 import { addToList, allowReaders, putBackOnList, suppressReaders, tagReaders, takeOffList, untagReaders } from './acts';
 import { type By, eraseReaders } from './erase';
 
@@ -223,8 +224,8 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
     return false;
   }
   const by: By = { actor: 'member', name: row.by_name };
-  const now = ctx.clock.now();
-  const standing = { ...ctx, clock: { now: () => now, onMoved: ctx.clock.onMoved.bind(ctx.clock) } };
+  const standing = atOneMoment(ctx);
+  const now = standing.clock.now();
   const keep = (ids: string[] | null) =>
     db
       .updateTable('bulk_people')
@@ -265,7 +266,7 @@ async function fixPeople(
   newsletter: Newsletter,
   { id, act, whom }: { id: string; act: BulkAct; whom: Whom },
 ): Promise<number> {
-  const who = 'ids' in whom ? sql`r.id = any(${whom.ids}::uuid[])` : await asked(ctx, db, newsletter, whom);
+  const who = await whomSql(ctx, db, newsletter, whom);
   const { rows } = await sql<{ people: number }>`
     with fixed as (
       insert into bulk_people (act_id, n, reader_ids)
@@ -275,11 +276,6 @@ async function fixPeople(
     select coalesce(sum(many), 0)::int as people from fixed`.execute(db);
   return rows[0]!.people;
 }
-
-const asked = async (ctx: Context, db: Db, newsletter: Newsletter, { condition, find }: Exclude<Whom, { ids: string[] }>) => {
-  const { fits } = await readyCondition(ctx, db, newsletter, condition);
-  return sql`${findSql(find)} and ${fits}`;
-};
 
 /** Answers for whom something changed. */
 async function act(

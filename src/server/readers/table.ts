@@ -1,4 +1,5 @@
 import { type RawBuilder, sql } from 'kysely';
+import type { Whom } from '@/core/readers/bulk';
 import { type Condition, expand, folded, howManyOf, type Missing } from '@/core/readers/condition';
 import type { ReaderState } from '@/core/readers/state';
 import type { Order } from '@/core/readers/view';
@@ -74,6 +75,13 @@ export async function readyCondition(
   const known = await knownOf(db, newsletter.id, [condition]);
   const whole = expand(condition, known);
   return { fits: conditionSql(whole.condition, momentOf(ctx, newsletter), known), missing: whole.missing };
+}
+
+/** Whom an act or an export is for, as SQL on a row `r`: picked one by one, or all whom words and a condition fit. */
+export async function whomSql(ctx: Context, db: Db, newsletter: Newsletter, whom: Whom): Promise<RawBuilder<unknown>> {
+  if ('ids' in whom) return sql`r.id = any(${whom.ids}::uuid[])`;
+  const { fits } = await readyCondition(ctx, db, newsletter, whom.condition);
+  return sql`${findSql(whom.find)} and ${fits}`;
 }
 
 /** Is a place that came from outside one that the database can read? */

@@ -2,6 +2,7 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { ImportPlan, RowKind } from '@/core/importing/import';
 import type { Agreement } from '@/core/readers/bulk';
+import { atOneMoment } from '../clock/clock';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
 import { addToList, askToConfirm } from '../keeping/acts';
@@ -40,7 +41,8 @@ export async function bringPortion(ctx: Context, id: string): Promise<boolean> {
   }
 }
 
-async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
+async function portion(moving: Context, db: Db, id: string): Promise<boolean> {
+  const ctx = atOneMoment(moving);
   const found = await db.selectFrom('imports').selectAll().where('id', '=', id).forUpdate().executeTakeFirst();
   if (found?.state !== 'bringing' || !found.plan?.consent) return false;
   const newsletter = await db
@@ -70,14 +72,13 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
     return false;
   }
   const range = { after: row.upto, upto };
-  const standing = { ...ctx, clock: { now: () => now, onMoved: ctx.clock.onMoved.bind(ctx.clock) } };
   const asked = consent.how === 'asked';
   await againstReaders(db, newsletter.id, id, list.id, range, asked);
   await barSuppressed(ctx, db, newsletter.id, id, range);
   // Who never confirmed elsewhere is asked here, or not brought.
-  await make(standing, db, newsletter, row, range, asked ? ['new', 'waits'] : ['new']);
-  await fillIn(standing, db, newsletter, row, range);
-  await end(standing, db, newsletter, row, range);
+  await make(ctx, db, newsletter, row, range, asked ? ['new', 'waits'] : ['new']);
+  await fillIn(ctx, db, newsletter, row, range);
+  await end(ctx, db, newsletter, row, range);
   const { rows: counts } = await sql<{ kind: RowKind; n: number }>`
     select kind, count(*)::int as n from import_rows where import_id = ${id} and row > ${range.after} and row <= ${upto} group by 1`.execute(
     db,

@@ -11,14 +11,13 @@ import {
 import { asFault, Fault } from '@/core/faults';
 import { counted, plural } from '@/core/growth/figures';
 import { csvRow } from '@/core/importing/rows';
-import type { Whom } from '@/core/readers/bulk';
 import type { Person } from '../auth/session';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction, isAway } from '../db/connection';
 import { newId } from '../ids';
 import { post } from '../mail/post';
-import { findSql, readyCondition } from '../readers/table';
+import { whomSql } from '../readers/table';
 import { partsOf } from './kept';
 
 export type ExportLine = {
@@ -37,13 +36,6 @@ export type ExportLine = {
 /** So many readers stand in one part, which is one transaction. */
 const PORTION = 20_000;
 const DAY_MS = 86_400_000;
-
-/** Whom an export is for, as SQL on a row `r`. */
-async function whomSql(ctx: Context, db: Db, newsletter: Newsletter, whom: Whom): Promise<RawBuilder<unknown>> {
-  if ('ids' in whom) return sql`r.id = any(${whom.ids}::uuid[])`;
-  const { fits } = await readyCondition(ctx, db, newsletter, whom.condition);
-  return sql`${findSql(whom.find)} and ${fits}`;
-}
 
 /** Begins to write a file of readers; a worker does it, and mails who asked once it can be fetched. Throws "invalid". */
 export async function startExport(
