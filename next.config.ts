@@ -10,6 +10,8 @@ const config: NextConfig = {
     'mjml',
     'html-to-text',
     'sanitize-html',
+    'satori',
+    'sharp',
     'better-auth',
     'undici',
     'nodemailer',

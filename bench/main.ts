@@ -10,6 +10,7 @@ import { importing } from './importing';
 import { million } from './million';
 import { line } from './report';
 import { largeLetter, sending } from './sending';
+import { writing } from './writing';
 
 const ALL = {
   Sending: sending,
@@ -19,6 +20,7 @@ const ALL = {
   Script: embed,
   Import: importing,
   Export: exporting,
+  Writing: writing,
 };
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */

@@ -21,12 +21,13 @@ import { sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
 import { newId } from '@/server/ids';
 import { bulksOf, startBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
+import { coldShare } from '@/server/keeping/cold';
 import { queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { newslettersOf } from '@/server/newsletters/newsletters';
 import { publicRoutes } from '@/server/public/router';
 import { listsOf, readerProfile, totalsOf } from '@/server/readers/readers';
-import { facetsOf, howMany, tablePage } from '@/server/readers/table';
+import { facetsOf, howMany, howManySoon, tablePage } from '@/server/readers/table';
 import { domainsOf } from '@/server/senders/domains';
 import { sendersOf } from '@/server/senders/senders';
 import { letterOf, lettersOf } from '@/server/sending/views';
@@ -97,11 +98,11 @@ async function fill(ctx: Context): Promise<Newsletter> {
     // More come later than early; each has a source, a page and a form, as they are in life: few large ones and many small.
     await sql`
       insert into readers (id, newsletter_id, address, address_key, domain_id, first_name, name_key, address_state, lists_reading, lists_waiting, lists_left, confirmed, last_sent_at, last_read_at,
-        source_form_id, source_page, source_class, source_name, source_placement, source_language, last_touch, created_on, created_at)
+        source_form_id, source_page, source_class, source_name, source_placement, source_language, last_touch, warmth, created_on, created_at)
       select pg_temp.v7(at, n), ${of}::uuid, who || n || '@' || d.name, who || n || '@' || d.name, d.id, initcap(who), who, case when n % 97 = 0 then 'suppressed' when n % 89 = 0 then 'bouncing' else 'fine' end,
         (n % 10 < 8)::int, (n % 10 = 8)::int, (n % 10 = 9)::int, n % 10 <> 8, now() - make_interval(days => n % 30), case when n % 3 = 0 then now() - make_interval(days => n % 90) end,
         (${forms}::uuid[])[1 + n % 3], 'https://lanternfish.example/posts/' || (n % 400), 'link', case when n % 5 < 3 then (array['direct', 'search.example', 'reefboard.example'])[1 + n % 3] else 'site' || (n % 300) || '.example' end,
-        (array['panel', 'corner card', 'pop-up'])[1 + n % 3], 'en', case when n % 20 = 0 then jsonb_build_object('medium', 'social', 'campaign', 'c' || (n % 40)) end, at::date, at
+        (array['panel', 'corner card', 'pop-up'])[1 + n % 3], 'en', case when n % 20 = 0 then jsonb_build_object('medium', 'social', 'campaign', 'c' || (n % 40)) end, (n::bigint * 7919 % 102)::int - 1, at::date, at
       from (select n, now() - interval '1 day' * (${DAYS} * (1 - sqrt(n / ${READERS}::float8))) as at, (array['mara', 'ilse', 'tomas', 'jorun', 'sunniva', 'aldous', 'odile', 'rufus'])[1 + n % 8] as who
             from generate_series(1, ${READERS}) n) g
       join mail_domains d on d.id = (select min(id) from mail_domains) + case when n % 5 < 2 then 4 + (n::bigint * 7919) % ${SMALL_DOMAINS} else n % 4 end`.execute(
@@ -211,7 +212,7 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
   const { rows: members } = await sql<{
     user_id: string;
   }>`select user_id from members where newsletter_id = ${newsletter.id}`.execute(db);
-  const letter = (await lettersOf(ctx, newsletter, 1))[0]!;
+  const letter = (await lettersOf(ctx, newsletter, { most: 1 })).letters[0]!;
   const forms = await formsOf(ctx, newsletter);
   const form = forms[1]!;
   /** The readers' table as the address bar asks for it. */
@@ -271,9 +272,12 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
         'order=oldest',
         'order=address',
         'order=coldest',
+        'warmth=cold',
+        'warmth=unknown',
         `where=${JSON.stringify({ kind: 'of the last', last: 8, what: 'read', most: 0 })}`,
       ].map((query) => [`Readers, ${query.slice(0, 40)}`, () => table(query)]),
     ),
+    'Cold readers': () => coldShare(ctx, newsletter, 180),
     'a reader': () => readerProfile(ctx, newsletter, copy.reader_id),
     Forms: () => formsOf(ctx, newsletter),
     'a form': async () => {
@@ -379,6 +383,12 @@ async function segment(ctx: Context, newsletter: Newsletter): Promise<void> {
     return times.sort((a, b) => a - b)[Math.floor(RUNS * 0.95)]!;
   };
   const [value, yardstickValue] = [await p95(ours), await p95(byHand)];
+  const soon = await p95(() => howManySoon(ctx, newsletter, { find: '', condition: rules }));
+  console.log(
+    `  ${line({ name: 'the same while somebody types, exactly or about', value: soon, unit: 'ms', yardstick: 'same written by hand', yardstickValue, aim: { atMost: 300 } })}`,
+  );
+  const about = await howManySoon(ctx, newsletter, { find: '', condition: rules }, 1);
+  console.log(`  an estimate of ${people} people says ${about.people}`);
   console.log(
     `  ${line({ name: 'how many fit five rules', value, unit: 'ms', yardstick: 'same written by hand', yardstickValue, aim: { atMost: 300 } })}`,
   );

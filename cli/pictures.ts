@@ -52,21 +52,31 @@ const VIEWS: {
   { name: 'forms', path: `${DESK}/forms` },
   { name: 'form', path: `${DESK}/forms`, reach: (page) => page.getByRole('link', { name: /After every article/ }).click() },
   {
-    name: 'form-codes',
-    path: `${DESK}/forms`,
+    name: 'write',
+    path: `${DESK}/letters`,
+    reach: (page) => page.getByRole('link', { name: 'Counting lights in the dark' }).click(),
+  },
+  {
+    name: 'proof',
+    path: `${DESK}/letters`,
     reach: async (page) => {
-      await page.getByRole('link', { name: /After every article/ }).click();
-      await page.getByRole('button', { name: 'One line to paste' }).click();
+      await page.getByRole('link', { name: 'Counting lights in the dark' }).click();
+      await page.getByRole('button', { name: 'See it' }).click();
+      await page.frameLocator('iframe[title="The letter"]').getByText('Unsubscribe').waitFor();
     },
   },
   {
-    name: 'form-figures',
-    path: `${DESK}/forms`,
+    name: 'layout',
+    path: `${DESK}/settings/layouts`,
     reach: async (page) => {
-      await page.getByRole('link', { name: /After every article/ }).click();
-      await page.getByRole('link', { name: 'All its figures' }).click();
-      await page.getByRole('heading', { name: 'Held back' }).waitFor();
+      await page.getByRole('link', { name: /From the boat/ }).click();
+      await page.frameLocator('iframe[title="The letter in this layout"]').getByText('Unsubscribe').waitFor();
     },
+  },
+  {
+    name: 'post',
+    path: '/at/lanternfish-letters',
+    reach: (page) => page.getByRole('link', { name: /Two posts/ }).click(),
   },
   { name: 'growth', path: `${DESK}/growth` },
   { name: 'auto-sends', path: `${DESK}/auto-sends` },
@@ -76,8 +86,6 @@ const VIEWS: {
     path: `${DESK}/delivery`,
     reach: (page) => page.getByRole('link', { name: 'lanternfish.example', exact: true }).click(),
   },
-  { name: 'settings', path: `${DESK}/settings` },
-  { name: 'lists', path: `${DESK}/settings/lists` },
   { name: 'phone', path: `${DESK}/today`, size: { width: 390, height: 844 } },
   {
     name: 'first',

@@ -450,6 +450,13 @@ function postRow(id: string, ids: DemoIds, title: string, summary: string, site:
     link: `${site}/posts/${slugOf(title)}`,
     created_at: iso(at),
     updated_at: iso(at),
+    goes: 'letter',
+    topics: [] as string[],
+    picture: null as string | null,
+    picture_alt: '',
+    canonical: null as string | null,
+    author: '',
+    published_at: null as string | null,
   };
 }
 

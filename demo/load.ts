@@ -4,7 +4,8 @@ import { type FormDefinition, startingForm } from '@/core/forms/definition';
 import { FIRST_NAME_FIELD } from '@/core/forms/fields';
 import type { Condition } from '@/core/readers/condition';
 import { zoneFile } from '@/core/senders/zone-file';
-import { bind, type Layout } from '@/core/writing/document';
+import { bind, type Layout } from '@/core/writing/layout';
+import { STARTING_LOOK } from '@/core/writing/look';
 import { renderHtml, takeLinks } from '@/core/writing/render';
 import { renderText } from '@/core/writing/text';
 import { openAuth } from '@/server/auth/auth';
@@ -18,6 +19,8 @@ import { warmReaders } from '@/server/readers/warming';
 import { openRuntime } from '@/server/runtime';
 import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
 import { createNewsletter } from '@/server/site/founding';
+import { writeDrafts } from './drafts';
+import { essay, layouts } from './essay';
 import { type DemoIds, generate, MONTHS_BACK, REFUSING } from './generate';
 
 export const ACCOUNT = { name: 'Ottoline Vance', email: 'ottoline@lanternfish.example', password: 'six hundred metres down' };
@@ -25,6 +28,7 @@ const ZONE = 'Europe/Lisbon';
 /** Lanternfish’s letters: the whole essay under its title and its one-line beginning, and a way back to the blog. */
 const LAYOUT: Layout = {
   version: 1,
+  look: STARTING_LOOK,
   nodes: [
     { kind: 'post', part: 'title' },
     { kind: 'post', part: 'subtitle' },
@@ -63,6 +67,7 @@ export async function loadDemo(
     const newsletter = await account(ctx);
     const ids = await identity(ctx, newsletter, outside);
     await history(ctx, newsletter, ids, outside);
+    await writeDrafts(ctx, newsletter, ACCOUNT.name, outside.blog);
     if (readers) await crowd(ctx, newsletter.slug, readers, say);
     return { account: ACCOUNT, slug: newsletter.slug };
   } finally {
@@ -297,19 +302,40 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
     .updateTable('layouts')
     .set({ layout: JSON.stringify(LAYOUT) })
     .where('newsletter_id', '=', newsletter.id)
+    .where('is_default', '=', true)
     .returning('id')
     .executeTakeFirstOrThrow();
   const written = new Map(rows.written.map((post) => [post.id, post]));
+  // The last few stand on the newsletter's own pages too; the latest has all that a letter may have.
+  const latest = rows.letters.filter((letter) => letter.state === 'sent').slice(-6);
+  for (const [n, letter] of latest.entries()) {
+    const post = written.get(letter.post_id)!;
+    Object.assign(post, {
+      goes: 'both',
+      published_at: letter.started_at,
+      canonical: post.link,
+      topics: n % 2 ? ['Field notes'] : ['Deep water', 'Light'],
+      author: ACCOUNT.name,
+    });
+    if (letter === latest.at(-1)) {
+      const { document, picture } = await essay(ctx, newsletter);
+      Object.assign(post, { document, picture, picture_alt: 'Hundreds of small lights in dark water' });
+    }
+  }
+  await layouts(ctx, newsletter);
   for (const letter of rows.letters) {
     Object.assign(letter, { layout_id: layout.id });
     if (letter.state !== 'sent') continue;
-    const view = { ...frame, previewLine: letter.preview_line, countsOpens: true };
+    const view = { ...frame, previewLine: letter.preview_line, countsOpens: true, look: LAYOUT.look, seen: true };
     const post = written.get(letter.post_id)!;
     const document = bind(LAYOUT, {
       title: String(post.title),
       subtitle: String(post.subtitle),
+      summary: '',
       link: String(post.link),
       picture: null,
+      author: '',
+      day: '',
       document: post.document,
     });
     const taken = takeLinks(await renderHtml(document, view));
@@ -406,6 +432,7 @@ async function blog(
     .selectFrom('layouts')
     .select('id')
     .where('newsletter_id', '=', newsletter.id)
+    .where('is_default', '=', true)
     .executeTakeFirstOrThrow();
   const now = ctx.clock.now();
   const switchedOn = new Date(now.getTime() - 52 * 86_400_000);

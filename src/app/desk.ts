@@ -44,11 +44,15 @@ export async function onDesk<T>(
   slug: string,
   work: (ctx: Context, newsletter: Newsletter, person: Person) => Promise<T>,
   need: Need = 'edit',
+  { whileClosing = need === 'own' } = {},
 ): Promise<ActionResult<T>> {
   const person = await personHere();
   const ctx = await runtime();
   try {
-    const value = await work(ctx, await openNewsletter(ctx, person.id, slug, need), person);
+    const newsletter = await openNewsletter(ctx, person.id, slug, need);
+    if (newsletter.closing_at && !whileClosing)
+      throw new Fault('conflict', `${newsletter.name} is to be deleted. Have an owner keep it first; nothing was changed.`);
+    const value = await work(ctx, newsletter, person);
     revalidatePath('/desk/[slug]', 'layout');
     return { ok: true, value };
   } catch (error) {

@@ -25,16 +25,18 @@ export type ExportColumn = keyof typeof EXPORT_COLUMNS | `field ${string}`;
 export const FIRST_EXPORTED: readonly ExportColumn[] = ['address', 'first name', 'state', 'lists', 'tags', 'agreed'];
 
 export const EXPORT_KINDS = ['csv', 'json lines'] as const;
-export type ExportKind = (typeof EXPORT_KINDS)[number];
+/** Readers as a file, or the whole newsletter as a zip. */
+export type ExportKind = (typeof EXPORT_KINDS)[number] | 'newsletter';
 export type ExportState = 'waiting' | 'working' | 'done' | 'stopped' | 'failed';
 export const ENDINGS: Record<ExportKind, { ending: string; type: string }> = {
   csv: { ending: 'csv', type: 'text/csv; charset=utf-8' },
   'json lines': { ending: 'jsonl', type: 'application/jsonl; charset=utf-8' },
+  newsletter: { ending: 'zip', type: 'application/zip' },
 };
 /** So long a file that was made can be fetched. */
 export const FETCH_DAYS = 7;
 
-export const exportSchema = Joi.object<{ kind: ExportKind; columns: ExportColumn[]; whom: Whom }>({
+export const exportSchema = Joi.object<{ kind: (typeof EXPORT_KINDS)[number]; columns: ExportColumn[]; whom: Whom }>({
   kind: Joi.string()
     .valid(...EXPORT_KINDS)
     .required(),

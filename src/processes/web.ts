@@ -8,7 +8,7 @@ import next from 'next';
 import pino from 'pino';
 import { clientOf } from '@/core/network';
 import { readConfig } from '@/server/config';
-import { deskPolicy, publicPagePolicy, safeHeaders } from '@/server/site/policy';
+import { deskPolicy, safeHeaders } from '@/server/site/policy';
 import { onStop, start } from './lifecycle';
 
 const MOST_BYTES = 100_000;
@@ -46,11 +46,9 @@ start(async () => {
     delete request.headers['content-security-policy'];
     for (const [name, value] of Object.entries(safeHeaders(config, path))) response.setHeader(name, value);
     // The public paths say for themselves what may be done with their pages.
-    if (path.startsWith('/e/')) return;
+    if (/^\/(e|at)\//.test(path)) return;
     const nonce = randomBytes(16).toString('base64');
-    const policy = path.startsWith('/at/')
-      ? publicPagePolicy(config, nonce)
-      : deskPolicy(config, nonce, process.env.INKSET_DEV === 'true');
+    const policy = deskPolicy(config, nonce, process.env.INKSET_DEV === 'true');
     request.headers['content-security-policy'] = policy;
     response.setHeader('content-security-policy', policy);
   }

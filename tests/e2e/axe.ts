@@ -4,8 +4,13 @@ import type { Page } from 'playwright-core';
 
 const source = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 
-/** The WCAG 2.2 A and AA faults of a page, and what axe calls best practice, as one line each. */
+/**
+ * The WCAG 2.2 A and AA faults of a page, and what axe calls best practice, as one line each. A page's title is
+ * streamed after its body, so the old one may be gone before the new one is there: it is waited for, and a page that
+ * never gets one fails here.
+ */
 export async function accessibilityFaults(page: Page): Promise<string[]> {
+  await page.waitForFunction(() => document.title !== '');
   await page.evaluate(source);
   return page.evaluate(async () => {
     const axe = (

@@ -182,9 +182,9 @@ describe('with the demo newsletter', () => {
   ])('%s: nothing is cut off, no page scrolls sideways, and axe finds nothing', async (_name, size) => {
     await page.setViewportSize(size);
     await go('letters');
-    const letter = (await page.getByRole('table', { name: 'Letters' }).locator('a').first().getAttribute('href'))!
-      .split('/')
-      .at(-1)!;
+    const letters = page.getByRole('table', { name: 'Letters' });
+    const letter = (await letters.locator('a:not([href$="/write"])').first().getAttribute('href'))!.split('/').at(-1)!;
+    const draft = (await letters.locator('a[href$="/write"]').first().getAttribute('href'))!.split('/').at(-2)!;
     await go('readers');
     const reader = (await page.getByRole('grid').locator('a').first().getAttribute('href'))!.split('/').at(-1)!;
     await go('forms');
@@ -196,8 +196,13 @@ describe('with the demo newsletter', () => {
       'today',
       'letters',
       `letters/${letter}`,
+      `letters/${draft}`,
+      `letters/${draft}/write`,
+      `letters/${draft}/versions`,
       'readers',
       `readers/${reader}`,
+      'readers/cold',
+      'readers/export',
       'forms',
       `forms/${form}`,
       `forms/${form}/figures`,

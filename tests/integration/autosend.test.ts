@@ -69,7 +69,7 @@ beforeEach(async () => {
   await switchNewPosts(world.ctx, newsletter, rule, true);
 });
 const publish = (guid: string) => blog.posts.push({ guid, title: `Post ${guid}`, at: world.clock.now() });
-const subjects = async () => (await lettersOf(world.ctx, newsletter)).map((letter) => letter.subject);
+const subjects = async () => (await lettersOf(world.ctx, newsletter)).letters.map((letter) => letter.subject);
 const poll = async () => {
   world.clock.advance(2 * MINUTE);
   return pollNewPosts(world.ctx, rule);

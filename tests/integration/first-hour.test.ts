@@ -4,7 +4,6 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { MarkBook } from '@/server/delivery/marks';
 import { formsOf } from '@/server/forms/forms';
 import { today } from '@/server/growth/today';
-import { openNewsletter } from '@/server/newsletters/newsletters';
 import { overFetch } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { mailRecords } from '@/server/senders/alarm';
@@ -15,7 +14,6 @@ import { reachOf } from '@/server/sending/reach';
 import { previewOf } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
 import { foundNewsletter } from '@/server/site/founding';
-import { eraseNewsletter, removeNewsletter } from '@/server/site/removing';
 import { DAY, TestWorld } from './world';
 
 let world: TestWorld;
@@ -181,67 +179,5 @@ describe('a newsletter that counts nothing', () => {
     const leave = /https:\/\/go\S*\/e\/leave\/[a-z2-7]+/.exec(String(html))![0];
     const handle = overFetch(publicRoutes(world.ctx, new MarkBook(world.ctx)));
     expect(await (await handle(new Request(leave))).text()).toContain('count neither whether they are opened nor which links');
-  });
-});
-
-describe('a newsletter that is deleted', () => {
-  it('is closed at once and erased in portions, with everything of it and nothing of others', async () => {
-    const gone = await world.newsletter('Going Under');
-    const stays = await world.newsletter('Staying Afloat');
-    const { senderId: from } = await world.sender(gone);
-    const { senderId: other } = await world.sender(stays);
-    const many = Array.from({ length: 620 }, (_, n) => `under${n}@heronmail.example`);
-    await world.readers(gone, many);
-    await world.readers(stays, ['above@heronmail.example']);
-    for (const [of, sender] of [
-      [gone, from],
-      [stays, other],
-    ] as const)
-      await world.letter(of, sender, { subject: `From ${of.name}`, nodes: [] });
-    await world.work();
-    const copies = async () =>
-      (await sql<{ n: number }>`select count(*)::int as n from deliveries where newsletter_id = ${gone.id}`.execute(world.ctx.db))
-        .rows[0]!.n;
-    expect(await copies()).toBe(620);
-    const later = await world.letter(gone, from, {
-      subject: 'Never',
-      nodes: [],
-      dueAt: new Date(world.clock.now().getTime() + DAY),
-    });
-    const form = await world.form(gone);
-    await expect(removeNewsletter(world.ctx, gone, 'going under')).rejects.toMatchObject({ fields: { name: expect.anything() } });
-    await removeNewsletter(world.ctx, gone, ' Going Under ');
-    await expect(openNewsletter(world.ctx, gone.owner, gone.slug)).rejects.toMatchObject({ code: 'not-found' });
-    expect((await letterOf(world.ctx, gone, later)).state).toBe('draft');
-    const handle = overFetch(publicRoutes(world.ctx, new MarkBook(world.ctx)));
-    const script = await handle(new Request(`https://go.inkset.example/e/form/${form.publicId}.js`));
-    expect(await script.text()).toContain('has closed this form');
-    world.clock.advance(2 * DAY);
-    await world.work();
-    expect(world.mail.taken.filter((mail) => mail.source.includes('Never'))).toEqual([]);
-    // Broken off in the middle, and called again.
-    await sql`delete from readers where id in (select id from readers where newsletter_id = ${gone.id} limit 100)`.execute(
-      world.ctx.db,
-    );
-    await Promise.all(
-      [eraseNewsletter(world.ctx, gone.id), eraseNewsletter(world.ctx, gone.id)].map((work) => work.catch(() => null)),
-    );
-    await eraseNewsletter(world.ctx, gone.id);
-    expect(await copies()).toBe(0);
-    const left: string[] = [];
-    const { rows: tables } = await sql<{ name: string }>`
-      select c.table_name as name from information_schema.columns c join information_schema.tables t using (table_schema, table_name)
-      where c.table_schema = 'public' and c.column_name = 'newsletter_id' and t.table_type = 'BASE TABLE'`.execute(world.ctx.db);
-    for (const { name } of tables) {
-      const { rows } = await sql<{
-        n: number;
-      }>`select count(*)::int as n from ${sql.table(name)} where newsletter_id = ${gone.id}`.execute(world.ctx.db);
-      if (rows[0]!.n) left.push(`${name}: ${rows[0]!.n}`);
-    }
-    expect(left).toEqual([]);
-    expect(
-      (await sql<{ n: number }>`select count(*)::int as n from newsletters where id = ${gone.id}`.execute(world.ctx.db)).rows,
-    ).toEqual([{ n: 0 }]);
-    expect((await today(world.ctx, stays)).totals.reading).toBe(1);
   });
 });

@@ -1,6 +1,9 @@
+import { sql } from 'kysely';
+import { simpleParser } from 'mailparser';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { FormDefinition } from '@/core/forms/definition';
 import { FIRST_NAME_FIELD, newField } from '@/core/forms/fields';
+import { leaveToken } from '@/core/sending/token';
 import { MarkBook } from '@/server/delivery/marks';
 import { giftOf } from '@/server/forms/arrive';
 import { FormBook } from '@/server/forms/counts';
@@ -20,6 +23,8 @@ import {
 } from '@/server/forms/forms';
 import { insightOf } from '@/server/forms/insight';
 import { endTest, startTest, testOf } from '@/server/forms/tests';
+import { addToList } from '@/server/keeping/acts';
+import { keepList } from '@/server/keeping/things';
 import { keepGift } from '@/server/newsletters/media';
 import { overFetch, type PublicHandler } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
@@ -240,7 +245,6 @@ describe('what comes next', () => {
     await send(address);
     await world.work();
     const { source } = world.mail.to(address)[0]!;
-    const { simpleParser } = await import('mailparser');
     const mail = await simpleParser(source);
     expect(mail.subject).toBe('Só um clique, Lanternfish Letters');
     expect(String(mail.html)).toContain('lang="pt"');
@@ -286,6 +290,60 @@ describe('what comes next', () => {
     world.clock.advance(31 * DAY);
     expect((await get(link)).status).toBe(410);
     await world.work();
+  });
+
+  it('a list greets its new readers by its own letter, where the form has none; whoever is added is not greeted', async () => {
+    const listId = await world.list(newsletter);
+    const { next } = (await form()).definition;
+    await publish({ next: { ...next, welcome: { ...next.welcome, on: false } } });
+    await keepList(world.ctx, newsletter, listId, {
+      name: 'Everyone',
+      publicName: 'The reef',
+      welcome: 'yes',
+      welcomeSubject: 'Down you go',
+      welcomeWords: 'Hold your breath.',
+    });
+    const greeted = (address: string) => world.mail.to(address).filter((mail) => mail.source.includes('Subject: Down you go'));
+    const address = someone();
+    await send(address);
+    await world.work();
+    expect(greeted(address)).toEqual([]);
+    const proof = await world.linkIn(address, '/e/confirm/');
+    await get(proof, { method: 'POST' });
+    await get(proof, { method: 'POST' });
+    await world.work();
+    expect(greeted(address)).toHaveLength(1);
+    const { text } = await simpleParser(greeted(address)[0]!.source);
+    expect(text).toContain('Hold your breath.');
+    expect(text).toContain('this address is on “The reef”');
+    expect(greeted(address)[0]!.source).toContain('List-Unsubscribe-Post');
+    // A form's own letter stands for it.
+    await publish({ next: { ...next, welcome: { on: true, subject: 'Come in', words: '' } } });
+    const other = someone();
+    await send(other);
+    await world.work();
+    await get(await world.linkIn(other, '/e/confirm/'), { method: 'POST' });
+    await world.work();
+    expect(greeted(other)).toEqual([]);
+    // By the page of choices, of their own will.
+    const readerId = (await readerOf(other)).id;
+    const link = `/e/choices/${leaveToken({ readerId, delivery: null }, 'choices', world.ctx.config.keys)}`;
+    await get(`https://go.inkset.example${link}`, { method: 'POST', body: new URLSearchParams({ act: 'keep' }) });
+    await get(`https://go.inkset.example${link}`, { method: 'POST', body: new URLSearchParams({ act: 'keep', lists: listId }) });
+    await world.work();
+    expect(greeted(other)).toHaveLength(1);
+    const added = someone();
+    const [id] = await world.readers(newsletter, [added]);
+    await sql`delete from memberships where reader_id = ${id}`.execute(world.ctx.db);
+    await addToList(world.ctx, world.ctx.db, newsletter, [id!], {
+      listId,
+      agreement: { how: 'vouched', said: 'At the pier.' },
+      by: { actor: 'member', name: 'Ottoline Vance' },
+    });
+    await world.work();
+    expect(greeted(added)).toEqual([]);
+    await keepList(world.ctx, newsletter, listId, { name: 'Everyone' });
+    await publish({ next });
   });
 
   it('who has not confirmed after three days is reminded once, and never where it is switched off', async () => {

@@ -63,7 +63,7 @@ describe('identity', () => {
       .toBuffer();
     await keepLogo(world.ctx, newsletter, new Blob([new Uint8Array(large)]));
     const { logo_id } = await reload();
-    const info = await sharp((await readMedia(world.ctx, logo_id!))!).metadata();
+    const info = await sharp((await readMedia(world.ctx, logo_id!))!.bytes).metadata();
     expect([info.format, info.width, info.height]).toEqual(['png', 480, 270]);
     await expect(keepLogo(world.ctx, newsletter, new Blob(['<html>']))).rejects.toMatchObject({ code: 'invalid' });
     await expect(keepLogo(world.ctx, newsletter, null)).rejects.toMatchObject({ code: 'invalid' });

@@ -389,8 +389,8 @@ describe('single mails', () => {
       await until(async () => (await mailOf(confirmation)).state).not.toBe('queued');
       open();
       await until(async () => (await mailOf(confirmation)).state).toBe('delivered');
-      // Each of at most twenty lanes has one letter in hand; what they claimed besides waits.
-      expect(order.indexOf('somebody@heronmail.example') - at).toBeLessThan(45);
+      // Each of at most twenty lanes has one letter in hand, and may take a few more while the confirmation's own lane is slow; the other hundreds wait.
+      expect(order.indexOf('somebody@heronmail.example') - at).toBeLessThan(100);
       await until(async () => (await counts(id)).delivered).toBe(400);
     });
   });

@@ -3,13 +3,16 @@ import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import type { Answer } from '@/core/forms/fields';
 import { CAME_BY, type Condition, expand, type FieldTest, folded, holds, REMEMBERED, STANDINGS } from '@/core/readers/condition';
+import { conditionOf, readView } from '@/core/readers/view';
+import { degreeOf } from '@/core/readers/warmth';
 import { type Audience, isIn, type Part } from '@/core/sending/audience';
 import { writeMarks } from '@/server/delivery/marks';
 import { keepAnswers } from '@/server/forms/fields';
 import { newId } from '@/server/ids';
+import { recount } from '@/server/jobs/tick';
 import { conditionSql, factsOf, knownOf, momentOf } from '@/server/readers/conditions';
 import { keepSegment, measureSegments, removeSegment, segmentsOf } from '@/server/readers/segments';
-import { howMany, tablePage } from '@/server/readers/table';
+import { facetsOf, howMany, howManySoon, tablePage } from '@/server/readers/table';
 import { warmReaders } from '@/server/readers/warming';
 import { audienceSql, readyAudience } from '@/server/sending/audience';
 import { startLetter } from '@/server/sending/start';
@@ -441,11 +444,50 @@ describe('warmth', () => {
     ]);
     expect(await warmReaders(world.ctx, newsletter.id)).toBe(0);
     expect(await fitting({ kind: 'warmth', from: 60, until: 100 })).toBe(10);
+    // Beside each filter stands how many it shows.
+    const beside = async () => (await facetsOf(world.ctx, newsletter)).warmth;
+    expect(await beside()).toEqual({ warm: 10, mild: 0, cool: 0, cold: 0, unknown: 2 });
+    await sql`update readers set warmth = case when id = ${ids[0]} then 59 when id = ${ids[1]} then 30 when id = ${ids[2]} then 29 when id = ${ids[3]} then 9 else warmth end`.execute(
+      db,
+    );
+    await sql`update memberships set state = 'left' where reader_id = ${ids[4]}`.execute(db);
+    await recount(world.ctx, newsletter);
+    const degrees = await beside();
+    expect(degrees).toEqual({ warm: 5, mild: 2, cool: 1, cold: 1, unknown: 2 });
+    for (const [warmth, people] of Object.entries(degrees))
+      expect([warmth, await fitting(conditionOf(readView({ warmth })))]).toEqual([warmth, people]);
+    // The database calls every warmth as the core does.
+    const { rows: called } = await sql<{
+      warmth: number;
+      word: string;
+    }>`select n as warmth, degree(n::smallint) as word from generate_series(-1, 100) n`.execute(db);
+    for (const { warmth, word } of called)
+      expect([warmth, word]).toEqual([warmth, warmth < 0 ? 'unknown' : degreeOf(warmth).word]);
     // Half a year of silence, and nobody knows any more.
     world.clock.advance(181 * DAY);
     expect(await warmReaders(world.ctx, newsletter.id)).toBe(10);
     expect(await warmth()).toEqual([{ warmth: -1, n: 12 }]);
     expect(await warmReaders(world.ctx, newsletter.id)).toBe(0);
+  });
+});
+
+describe('a count while somebody types', () => {
+  it('is exact where there is time, else about so many of all; never a wrong one said to be exact', async () => {
+    await sql`insert into readers (id, newsletter_id, address, address_key, created_at) select gen_random_uuid(), ${newsletter.id}, 'p' || g || '@heronmail.example', 'p' || g || '@heronmail.example', now() from generate_series(1, 30000) g`.execute(
+      world.ctx.db,
+    );
+    await sql`insert into memberships (reader_id, list_id, newsletter_id, state, since) select id, ${await world.list(newsletter)}, ${newsletter.id}, 'reading', now() from readers`.execute(
+      world.ctx.db,
+    );
+    await sql`analyze readers`.execute(world.ctx.db);
+    const condition: Condition = { kind: 'standing', is: ['reading'] };
+    expect(await howManySoon(world.ctx, newsletter, { find: '', condition }, 20_000)).toEqual({ people: 30_000, exact: true });
+    const slow: Condition = { kind: 'all', of: [condition, { kind: 'none', of: [{ kind: 'tag', tag: 'keen' }] }] };
+    const soon = await howManySoon(world.ctx, newsletter, { find: '', condition: slow }, 1);
+    if (!soon.exact) expect([0, 30_000]).toContain(soon.people);
+    else expect(soon.people).toBe(30_000);
+    // A fault of the question itself is no matter of time.
+    await expect(howManySoon(world.ctx, newsletter, { find: '\0', condition }, 20_000)).rejects.toThrow();
   });
 });
 

@@ -242,6 +242,34 @@ describe('a picture for a form', () => {
     const answer = await visit(url);
     expect(answer.headers.get('content-type')).toBe('image/png');
     expect(await sharp(Buffer.from(await answer.arrayBuffer())).metadata()).toMatchObject({ width: 1200, height: 300 });
+    // A photograph of forty megapixels is kept as photographs are; a picture that moves is kept as its first.
+    const noise = await sharp({
+      create: { width: 800, height: 500, channels: 3, background: '#000', noise: { type: 'gaussian', mean: 120, sigma: 40 } },
+    })
+      .resize(7744, 5164)
+      .jpeg({ quality: 60 })
+      .toBuffer();
+    const photograph = await keepPicture(world.ctx, newsletter, new File([new Uint8Array(noise)], 'sea.jpg'));
+    expect(photograph.url).toMatch(/\.jpg$/);
+    const shown = await visit(photograph.url);
+    expect(shown.headers.get('content-type')).toBe('image/jpeg');
+    const kept = Buffer.from(await shown.arrayBuffer());
+    expect(await sharp(kept).metadata()).toMatchObject({ format: 'jpeg', width: 1200 });
+    expect(kept.length).toBeLessThan(1_000_000);
+    const moving = await sharp(Buffer.alloc(40 * 40 * 3 * 4, 99), { raw: { width: 40, height: 160, channels: 3 } })
+      .gif()
+      .toBuffer();
+    expect((await keepPicture(world.ctx, newsletter, new File([new Uint8Array(moving)], 'a.gif'))).url).toMatch(/\.png$/);
+    // What would unfold to more than can be held, and what is too long to be read.
+    const bomb = await sharp({ create: { width: 9_000, height: 9_000, channels: 3, background: '#fff' } })
+      .png({ compressionLevel: 9 })
+      .toBuffer();
+    await expect(keepPicture(world.ctx, newsletter, new File([new Uint8Array(bomb)], 'b.png'))).rejects.toMatchObject({
+      code: 'invalid',
+    });
+    await expect(keepPicture(world.ctx, newsletter, new File([new Uint8Array(20_000_001)], 'c.png'))).rejects.toMatchObject({
+      sentence: 'This picture is larger than 20 MB.',
+    });
     for (const file of [new File(['no picture'], 'a.png'), null, new File([], 'empty.png')])
       await expect(keepPicture(world.ctx, newsletter, file)).rejects.toMatchObject({ code: 'invalid' });
   });

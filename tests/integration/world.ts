@@ -232,6 +232,20 @@ export class TestWorld {
     }
   }
 
+  /** A context whose connection to the database breaks after so many statements, as with a process that is killed. */
+  brokenAfter(statements: number): Context {
+    let left = statements;
+    const db = this.ctx.db.withPlugin({
+      transformQuery: ({ node }) => {
+        left -= 1;
+        if (left < 0) throw Object.assign(new Error('Connection terminated'), { code: '57P01' });
+        return node;
+      },
+      transformResult: async ({ result }) => result,
+    });
+    return { ...this.ctx, db };
+  }
+
   /** A writer with a newsletter of their own. */
   async newsletter(name = 'Lanternfish Letters'): Promise<Newsletter & { owner: string }> {
     const owner = newId();

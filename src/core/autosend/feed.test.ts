@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { decodeText } from '../charset';
-import { documentSchema } from '../writing/document';
+import { documentSchema } from '../writing/schemas';
 import { readFeedDocument } from './feed';
 
 const URL_ = 'https://lanternfish.example/feed';

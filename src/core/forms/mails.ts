@@ -52,6 +52,19 @@ export function welcomeMail(form: FormDefinition, newsletter: string): FormMail 
   };
 }
 
+/** What a list's own welcome letter says; empty parts are said for it. */
+export type ListWelcome = { subject: string; words: string };
+
+/** The letter that greets somebody on a list, where no form has greeted them already. */
+export function listWelcomeMail(
+  { subject, words }: ListWelcome,
+  list: string,
+  language: string,
+): Omit<FormMail, 'name' | 'label'> {
+  const said = subject || welcomeSubject(list);
+  return { colour: '#17645c', subject: said, heading: said, paragraphs: paragraphsOf(words || WELCOME_WORDS), language };
+}
+
 /** What the form's gift is called; null where none is promised, or nothing is there to be given. */
 export function giftLabel({ next: { gift } }: FormDefinition): string | null {
   if (gift.kind === 'none' || (gift.kind === 'link' ? !gift.url : !gift.fileId)) return null;

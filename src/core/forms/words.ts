@@ -27,7 +27,7 @@ export type FormWords = {
   close: string;
   problems: Record<AnswerProblem, string>;
   /** Why a mail came: asked for in a form, added by hand, signed up. */
-  because: { asked: string; added: string; signedUp: string };
+  because: { asked: string; added: string; signedUp: string; onList: string };
   /** `invited`: to somebody who did not ask, but was added by hand. */
   confirmation: { subject: string; heading: string; words: string; invited: string; button: string };
 };
@@ -57,6 +57,7 @@ const EN: FormWords = {
     added:
       'You get this because somebody at NAME thinks that you would like to read it. If you would not, do nothing: no letter will follow.',
     signedUp: 'You get this because this address was signed up for NAME by a form.',
+    onList: 'You get this because this address is on “LABEL”, a list of NAME.',
   },
   problems: {
     missing: 'Please fill in “LABEL”.',
@@ -103,6 +104,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       added:
         'Sie bekommen dies, weil jemand bei NAME glaubt, dass Sie es gern läsen. Wenn nicht, tun Sie nichts: Es folgt kein Brief.',
       signedUp: 'Sie bekommen dies, weil diese Adresse über ein Formular für NAME angemeldet wurde.',
+      onList: 'Sie bekommen dies, weil diese Adresse auf „LABEL“ steht, einer Liste von NAME.',
     },
     problems: {
       missing: 'Bitte füllen Sie „LABEL“ aus.',
@@ -145,6 +147,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       added:
         'Vous recevez ceci parce que quelqu’un chez NAME pense que cela vous plairait. Sinon, ne faites rien : aucune lettre ne suivra.',
       signedUp: 'Vous recevez ceci parce que cette adresse a été inscrite à NAME par un formulaire.',
+      onList: 'Vous recevez ceci parce que cette adresse est sur « LABEL », une liste de NAME.',
     },
     problems: {
       missing: 'Remplissez « LABEL ».',
@@ -185,6 +188,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
         'Recibe esto porque esta dirección se escribió en un formulario de NAME. Si no fue usted, no haga nada: no llegará ninguna carta.',
       added: 'Recibe esto porque alguien de NAME cree que le gustaría leerlo. Si no, no haga nada: no llegará ninguna carta.',
       signedUp: 'Recibe esto porque esta dirección se apuntó a NAME con un formulario.',
+      onList: 'Recibe esto porque esta dirección está en «LABEL», una lista de NAME.',
     },
     problems: {
       missing: 'Rellene «LABEL».',
@@ -225,6 +229,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
         'Recebe isto porque este endereço foi escrito num formulário de NAME. Se não foi você, não faça nada: nenhuma carta se seguirá.',
       added: 'Recebe isto porque alguém de NAME acha que gostaria de ler. Se não, não faça nada: nenhuma carta se seguirá.',
       signedUp: 'Recebe isto porque este endereço foi inscrito em NAME por um formulário.',
+      onList: 'Recebe isto porque este endereço está em “LABEL”, uma lista de NAME.',
     },
     problems: {
       missing: 'Preencha “LABEL”.',
@@ -266,6 +271,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       added:
         'Riceve questo perché qualcuno di NAME pensa che Le piacerebbe leggerlo. Altrimenti non faccia nulla: non seguirà alcuna lettera.',
       signedUp: 'Riceve questo perché questo indirizzo è stato iscritto a NAME con un modulo.',
+      onList: 'Riceve questo perché questo indirizzo è in “LABEL”, una lista di NAME.',
     },
     problems: {
       missing: 'Compili “LABEL”.',
@@ -306,6 +312,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
         'U krijgt dit omdat dit adres is ingevuld in een formulier van NAME. Was u het niet, doe dan niets: er volgt geen brief.',
       added: 'U krijgt dit omdat iemand bij NAME denkt dat u het graag zou lezen. Zo niet, doe dan niets: er volgt geen brief.',
       signedUp: 'U krijgt dit omdat dit adres met een formulier is aangemeld voor NAME.',
+      onList: 'U krijgt dit omdat dit adres op “LABEL” staat, een lijst van NAME.',
     },
     problems: {
       missing: 'Vul “LABEL” in.',
@@ -346,6 +353,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
         'Du får detta för att adressen skrevs in i ett formulär från NAME. Var det inte du, gör ingenting: inget brev följer.',
       added: 'Du får detta för att någon på NAME tror att du vill läsa det. Om inte, gör ingenting: inget brev följer.',
       signedUp: 'Du får detta för att adressen anmäldes till NAME med ett formulär.',
+      onList: 'Du får detta för att adressen står på ”LABEL”, en lista hos NAME.',
     },
     problems: {
       missing: 'Fyll i ”LABEL”.',
@@ -385,6 +393,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       asked: 'يصلك هذا لأن هذا العنوان كُتب في نموذج اشتراك لـ NAME. إن لم تكن أنت فلا تفعل شيئًا: لن تتبعه رسالة.',
       added: 'يصلك هذا لأن أحدًا في NAME يظن أنك تود قراءته. إن لم يكن كذلك فلا تفعل شيئًا: لن تتبعه رسالة.',
       signedUp: 'يصلك هذا لأن هذا العنوان سُجّل في NAME بواسطة نموذج.',
+      onList: 'يصلك هذا لأن هذا العنوان مسجل في «LABEL»، وهي قائمة من NAME.',
     },
     problems: {
       missing: 'من فضلك املأ «LABEL».',
@@ -424,6 +433,7 @@ export const FORM_WORDS: Record<string, FormWords> = {
       asked: 'קיבלתם זאת כי הכתובת הזאת הוקלדה בטופס הרשמה של NAME. אם לא אתם, אין צורך לעשות דבר: לא יבוא מכתב.',
       added: 'קיבלתם זאת כי מישהו ב-NAME חושב שתרצו לקרוא. אם לא, אין צורך לעשות דבר: לא יבוא מכתב.',
       signedUp: 'קיבלתם זאת כי הכתובת הזאת נרשמה ל-NAME בטופס.',
+      onList: 'קיבלתם זאת כי הכתובת הזאת נמצאת ב„LABEL”, רשימה של NAME.',
     },
     problems: {
       missing: 'נא למלא את „LABEL”.',

@@ -24,6 +24,14 @@ export const MEASURES = {
   delivered: ['Delivered', 'Recipients whose mail server accepted the letter and sent no notice afterwards.'],
   read: ['Read', 'Recipients who opened the letter, as far as a person can be told from a machine.'],
   clicked: ['Clicked', 'Recipients who followed a link of the letter.'],
+  cold: [
+    'Cold for long',
+    'People who read now, came longer ago than that, got at least six letters, and have opened none and followed no link for so long, as far as a person can be told from a machine.',
+  ],
+  lettersRead: [
+    'Letters read',
+    'Of the last ten letters that each of those who read now got: how many they opened, as far as a person can be told from a machine.',
+  ],
 } as const satisfies Record<string, readonly [word: string, meaning: string]>;
 
 export type Measure = keyof typeof MEASURES;

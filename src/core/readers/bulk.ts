@@ -2,7 +2,7 @@ import Joi from 'joi';
 import { type Condition, conditionSchema } from './condition';
 
 /** What can be done to many readers at once. */
-export const BULK_ACTS = ['tag', 'untag', 'add', 'take off', 'suppress', 'erase'] as const;
+export const BULK_ACTS = ['tag', 'untag', 'add', 'take off', 'let go', 'suppress', 'erase'] as const;
 export type BulkAct = (typeof BULK_ACTS)[number];
 
 /** How far an act is. */

@@ -32,6 +32,9 @@ const KEYS = [
   'erased',
   'gone',
   'tooOften',
+  'stay',
+  'stayYes',
+  'stayDone',
 ] as const;
 export type ChoiceWords = Record<(typeof KEYS)[number], string>;
 
@@ -69,6 +72,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'All of it is erased.',
     'Nothing is sent to this address any more. Sign up again if you want to come back.',
     'The link has been sent three times today. Look among your mail, or try again tomorrow.',
+    'Go on reading LABEL?',
+    'Yes, let it come',
+    'Thank you. The letters go on.',
   ],
   de: [
     'Auswählen, was Sie bekommen',
@@ -103,6 +109,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'Alles ist gelöscht.',
     'An diese Adresse wird nichts mehr gesendet. Melden Sie sich neu an, wenn Sie wiederkommen möchten.',
     'Der Link wurde heute schon dreimal geschickt. Sehen Sie in Ihrer Post nach oder versuchen Sie es morgen.',
+    'LABEL weiter lesen?',
+    'Ja, es soll weiter kommen',
+    'Danke. Die Briefe kommen weiter.',
   ],
   fr: [
     'Choisir ce que vous recevez',
@@ -137,6 +146,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'Tout est effacé.',
     'Rien n’est plus envoyé à cette adresse. Inscrivez-vous à nouveau si vous voulez revenir.',
     'Le lien a été envoyé trois fois aujourd’hui. Cherchez dans votre courrier, ou réessayez demain.',
+    'Continuer à lire LABEL ?',
+    'Oui, qu’elle continue de venir',
+    'Merci. Les lettres continuent.',
   ],
   es: [
     'Elegir lo que recibes',
@@ -171,6 +183,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'Todo está borrado.',
     'Ya no se envía nada a esta dirección. Suscríbete de nuevo si quieres volver.',
     'El enlace se ha enviado tres veces hoy. Búscalo en tu correo o inténtalo mañana.',
+    '¿Seguir leyendo LABEL?',
+    'Sí, que siga llegando',
+    'Gracias. Las cartas siguen llegando.',
   ],
   it: [
     'Scegli che cosa ricevi',
@@ -205,6 +220,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'Tutto è cancellato.',
     'A questo indirizzo non si manda più nulla. Iscriviti di nuovo se vuoi tornare.',
     'Il collegamento è stato mandato tre volte oggi. Cerca nella posta o riprova domani.',
+    'Continuare a leggere LABEL?',
+    'Sì, che continui ad arrivare',
+    'Grazie. Le lettere continuano.',
   ],
   pt: [
     'Escolher o que recebe',
@@ -239,6 +257,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'Está tudo apagado.',
     'Já não se envia nada para este endereço. Inscreva-se de novo se quiser voltar.',
     'A ligação já foi enviada três vezes hoje. Procure no seu correio ou tente amanhã.',
+    'Continuar a ler LABEL?',
+    'Sim, que continue a vir',
+    'Obrigado. As cartas continuam.',
   ],
   nl: [
     'Kiezen wat u krijgt',
@@ -273,6 +294,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'Alles is gewist.',
     'Naar dit adres wordt niets meer gestuurd. Meld u opnieuw aan als u terug wilt komen.',
     'De koppeling is vandaag al drie keer gestuurd. Kijk in uw post of probeer het morgen.',
+    'LABEL blijven lezen?',
+    'Ja, laat het maar komen',
+    'Dank u. De brieven blijven komen.',
   ],
   sv: [
     'Välj vad du får',
@@ -307,6 +331,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'Allt är raderat.',
     'Ingenting skickas längre till den här adressen. Anmäl dig igen om du vill komma tillbaka.',
     'Länken har redan skickats tre gånger i dag. Se efter i din post eller försök i morgon.',
+    'Fortsätta läsa LABEL?',
+    'Ja, låt det komma',
+    'Tack. Breven fortsätter komma.',
   ],
   ar: [
     'اختر ما يصلك',
@@ -341,6 +368,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'مُحي كل شيء.',
     'لا يُرسل شيء إلى هذا العنوان بعد الآن. اشترك من جديد إن أردت العودة.',
     'أُرسل الرابط ثلاث مرات اليوم. ابحث في بريدك أو حاول غدًا.',
+    'هل تواصل قراءة LABEL؟',
+    'نعم، لتستمر بالوصول',
+    'شكرًا. الرسائل مستمرة.',
   ],
   he: [
     'לבחור מה מגיע אליך',
@@ -375,6 +405,9 @@ const TEXTS: Record<string, readonly string[]> = {
     'הכול נמחק.',
     'לכתובת הזאת לא נשלח עוד דבר. אפשר להירשם שוב כדי לחזור.',
     'הקישור נשלח היום שלוש פעמים. אפשר לחפש בדואר או לנסות מחר.',
+    'להמשיך לקרוא את LABEL?',
+    'כן, שימשיך להגיע',
+    'תודה. המכתבים ממשיכים.',
   ],
 };
 

@@ -15,7 +15,8 @@ export type ConsentAct =
   | 'erase'
   | 'pause'
   | 'go on'
-  | 'move';
+  | 'move'
+  | 'stay';
 export type ConsentActor = 'reader' | 'member' | 'import' | 'api' | 'mail';
 /** Why an address may not be written to. */
 export type SuppressionReason = 'hard bounce' | 'complaint' | 'erased' | 'by hand' | 'left';

@@ -1,5 +1,6 @@
 import Joi from 'joi';
 import { type Condition, conditionSchema, type Leaf, STANDINGS, type Standing } from './condition';
+import { DEGREES, type Degree, rangeOf } from './warmth';
 
 /** How the readers can stand in order. */
 export const ORDERS = ['newest', 'oldest', 'address', 'warmest', 'coldest'] as const;
@@ -19,6 +20,8 @@ export type View = {
   source: string | null;
   form: string | null;
   segment: string | null;
+  /** How warm they are, by what it is called; 'unknown' where too little is known. */
+  warmth: Degree | 'unknown' | null;
   /** A sentence of one's own; 'all of nothing' where nothing is said. */
   where: Condition;
   order: Order;
@@ -26,7 +29,7 @@ export type View = {
 
 export const EVERYONE: Condition = { kind: 'all', of: [] };
 const NOBODY: Condition = { kind: 'any', of: [] };
-const NARROWED = ['list', 'tag', 'source', 'form', 'segment'] as const;
+const NARROWED = ['list', 'tag', 'source', 'form', 'segment', 'warmth'] as const;
 const uuid = (value: string) => (Joi.string().uuid().validate(value).error ? null : value);
 
 /** Reads what the address bar says. Whatever narrows and cannot be read shows nobody: a sentence that was cut off must never become everyone. */
@@ -50,6 +53,7 @@ export function readView(query: Record<string, string | string[] | undefined>): 
     source: read('source', (value) => value.slice(0, 200)),
     form: read('form', uuid),
     segment: read('segment', uuid),
+    warmth: read('warmth', (value) => [...DEGREES.map((one) => one.word), 'unknown' as const].find((word) => word === value)),
     where: read('where', readWhere) ?? EVERYONE,
     order: ORDERS.find((order) => order === one('order')) ?? 'newest',
   };
@@ -91,7 +95,7 @@ export function narrowedTo(view: View): Leaf[] {
   const of: Leaf[] = [];
   // Whoever reads, where no state is chosen: so many as stand beside a list, a tag, a source and a form everywhere.
   if (view.state) of.push({ kind: 'standing', is: [view.state] });
-  else if (view.list || view.tag || view.source || view.form) of.push({ kind: 'standing', is: ['reading'] });
+  else if (view.list || view.tag || view.source || view.form || view.warmth) of.push({ kind: 'standing', is: ['reading'] });
   if (view.list) {
     // Of a list those who are on it: who reads it, or waits for it where one looks for who waits.
     if (view.state === 'waiting' || view.state === 'left') of.push({ kind: 'list', id: view.list, state: view.state });
@@ -101,6 +105,7 @@ export function narrowedTo(view: View): Leaf[] {
   if (view.source) of.push({ kind: 'came by', what: 'source', is: view.source });
   if (view.form) of.push({ kind: 'came by', what: 'form', is: view.form });
   if (view.segment) of.push({ kind: 'segment', id: view.segment });
+  if (view.warmth) of.push(view.warmth === 'unknown' ? { kind: 'warmth unknown' } : { kind: 'warmth', ...rangeOf(view.warmth) });
   return of;
 }
 

@@ -50,6 +50,14 @@ export const DEGREES = [
   { from: 0, word: 'cold', means: 'they read nothing of late' },
 ] as const;
 
+export type Degree = (typeof DEGREES)[number]['word'];
+
+/** From which figure to which a warmth is called so, both within. */
+export function rangeOf(word: Degree): { from: number; until: number } {
+  const at = DEGREES.findIndex((degree) => degree.word === word);
+  return { from: DEGREES[at]!.from, until: at === 0 ? 100 : DEGREES[at - 1]!.from - 1 };
+}
+
 /** What a warmth is called. */
 export const degreeOf = (warmth: number): (typeof DEGREES)[number] =>
   DEGREES.find((degree) => warmth >= degree.from) ?? DEGREES[3];

@@ -2,7 +2,7 @@ import { createHash, type Hash } from 'node:crypto';
 import { encodeWords, foldLines } from 'nodemailer/lib/mime-funcs';
 import { encode, wrap } from 'nodemailer/lib/qp';
 import { escapeHtml } from '../html';
-import { pieces } from '../writing/slots';
+import { chipOf, filledFor, PART_ENDS, partOf, pieces } from '../writing/slots';
 
 /**
  * A letter as pre-encoded MIME source with slots. Everything that is the same for all readers is encoded once; filling a slot
@@ -12,6 +12,7 @@ import { pieces } from '../writing/slots';
 export type MimeTemplate = {
   /** Header fields that are the same for everyone, in order. */
   fixedHeaders: [name: string, value: string][];
+  /** May have slots, like the body. */
   subject: string;
   body: MimePiece[];
   /** The hash of what stands before the first slot, made once: a long text part is not hashed again for each reader. */
@@ -101,12 +102,37 @@ export function compileMime(letter: Letter, headers: LetterHeaders): MimeTemplat
   };
 }
 
-/** Fills a template for one reader. A slot without a value is filled with nothing. */
-export function fillMime(template: MimeTemplate, personal: PersonalHeaders, values: Record<string, string>): MimeMessage {
+/** What a reader gave, by field (chips), and `in:SEGMENT` for each segment of a letter's parts that they were in. */
+export type Known = Record<string, string>;
+const NOTHING = Buffer.alloc(0);
+
+/**
+ * Fills a template for one reader: chips and parts by what is `known` of them, every other slot by its value. A slot without a value is filled with
+ * nothing; a chip without an answer by what stands for it.
+ */
+export function fillMime(
+  template: MimeTemplate,
+  personal: PersonalHeaders,
+  values: Record<string, string>,
+  known: Known = {},
+): MimeMessage {
+  const value = (name: string) => {
+    const chip = chipOf(name);
+    return chip ? known[chip.field] || chip.fallback : (values[name] ?? '');
+  };
+  const inside = (segmentId: string) => known[`in:${segmentId}`] === '1';
+  const shown: boolean[] = [];
   const chunks = template.body.map((piece) => {
+    if (piece.kind === 'slot') {
+      const part = partOf(piece.name);
+      if (part) shown.push((shown.at(-1) ?? true) && inside(part.segmentId) === part.inside);
+      if (piece.name === PART_ENDS) shown.pop();
+      if (part || piece.name === PART_ENDS) return NOTHING;
+    }
+    if (shown.at(-1) === false) return NOTHING;
     if (piece.kind === 'bytes') return piece.bytes;
-    const value = values[piece.name] ?? '';
-    return Buffer.from(quotedPrintable(piece.html ? escapeHtml(value) : value), 'latin1');
+    const said = value(piece.name);
+    return Buffer.from(quotedPrintable(piece.html ? escapeHtml(said) : said), 'latin1');
   });
   const hash = template.begun.copy();
   for (const chunk of template.body[0]?.kind === 'bytes' ? chunks.slice(1) : chunks) hash.update(chunk);
@@ -118,7 +144,7 @@ export function fillMime(template: MimeTemplate, personal: PersonalHeaders, valu
     headers: [
       ...template.fixedHeaders,
       ['To', headerText(personal.to)],
-      ['Subject', encodeWords(template.subject, 'Q', 52, true)],
+      ['Subject', encodeWords(headerText(filledFor(template.subject, value, inside)), 'Q', 52, true)],
       ['Message-ID', personal.messageId],
       ...(leaving.length ? ([['List-Unsubscribe', leaving.join(',\r\n ')]] as [string, string][]) : []),
       ...(personal.leaveUrl ? ([['List-Unsubscribe-Post', 'List-Unsubscribe=One-Click']] as [string, string][]) : []),

@@ -41,8 +41,11 @@ export function readDeliveryToken(token: string, purpose: DeliveryPurpose, ring:
  * known. A mail without a delivery (a welcome) has none.
  */
 export type LeaveRef = { readerId: string; delivery: DeliveryRef | null };
-/** A link for people and one-click requests, the address that leaves by mail, or the page on which one chooses what one gets. */
-export type LeavePurpose = 'leave' | 'leave-mail' | 'choices';
+/**
+ * A link for people and one-click requests, the address that leaves by mail, the page on which one chooses what one gets, that on which one says that one
+ * stays, or the letter itself in a browser.
+ */
+export type LeavePurpose = 'leave' | 'leave-mail' | 'choices' | 'stay' | 'see';
 
 const uuidBytes = (id: string) => Buffer.from(id.replace(/-/g, ''), 'hex');
 const uuidOf = (bytes: Buffer) => bytes.toString('hex').replace(/^(.{8})(.{4})(.{4})(.{4})(.{12})$/, '$1-$2-$3-$4-$5');

@@ -1,163 +1,157 @@
-import Joi from 'joi';
-
 /**
  * What is written, as a closed set of nodes: no HTML stands in it, so nothing from outside can bring any. The version says which set; a node of a
  * later one is kept as it is and shown as nothing.
  */
 export type Document = { version: 1; nodes: Node[] };
 
-export type Mark = 'bold' | 'italic' | 'underline' | 'strike' | 'code' | 'sub' | 'sup';
+/** In the order in which a run has them. */
+export const MARKS = ['bold', 'italic', 'underline', 'strike', 'code', 'sub', 'sup'] as const;
+export type Mark = (typeof MARKS)[number];
 /** A run of text, a break, or a merge chip that is filled for each reader. Links are http(s) or mailto. */
 export type Inline =
   | { kind: 'text'; text: string; marks?: Mark[]; href?: string }
   | { kind: 'break' }
-  | { kind: 'chip'; field: string; fallback: string };
+  | { kind: 'chip'; field: string; fallback: string }
+  /** A footnote: where it stands is numbered, what it says stands at the end. No note stands in a note. */
+  | { kind: 'note'; words: Inline[] };
+
+/** Where a block differs from its layout; what is not said is as the layout has it. Colours are `#rrggbb`. */
+export type BlockLook = {
+  align?: (typeof ALIGNS)[number];
+  colour?: string;
+  ground?: string;
+  /** Of a picture: how much of the letter's width it takes. */
+  width?: (typeof WIDTHS)[number];
+};
+export const ALIGNS = ['start', 'centre', 'end'] as const;
+export const WIDTHS = ['full', 'half', 'third'] as const;
 
 export type Node =
-  | { kind: 'heading'; level: 1 | 2 | 3; inline: Inline[] }
+  | { kind: 'heading'; level: 1 | 2 | 3; inline: Inline[]; look?: BlockLook }
   | { kind: 'subtitle'; text: string }
-  | { kind: 'paragraph'; inline: Inline[] }
+  /** Who wrote it and when, as a line under its title. */
+  | { kind: 'byline'; text: string }
+  | { kind: 'paragraph'; inline: Inline[]; look?: BlockLook }
   | { kind: 'list'; ordered: boolean; items: Node[][] }
   | { kind: 'quote'; nodes: Node[] }
+  /** Words out of the text, set large; `by` is whose they are, or ''. */
+  | { kind: 'pull quote'; inline: Inline[]; by: string; look?: BlockLook }
+  /** Set apart from the text, in a frame. */
+  | { kind: 'call-out'; nodes: Node[]; look?: BlockLook }
+  /** Side by side where there is room, one under the other on a phone. */
+  | { kind: 'columns'; columns: Node[][] }
+  | { kind: 'gallery'; pictures: Picture[] }
+  /** Something elsewhere (a video, a recording, a page), as a picture and words that lead to it. */
+  | { kind: 'card'; href: string; title: string; words: string; picture: string }
+  | { kind: 'spacer'; size: (typeof SPACES)[number] }
   | { kind: 'code'; text: string }
   | { kind: 'table'; rows: { head: boolean; cells: Inline[][] }[] }
-  | { kind: 'picture'; src: string; alt: string; href?: string; caption?: Inline[] }
-  | { kind: 'button'; label: string; href: string }
-  | { kind: 'divider' };
+  | { kind: 'picture'; src: string; alt: string; href?: string; caption?: Inline[]; look?: BlockLook }
+  | { kind: 'button'; label: string; href: string; look?: BlockLook }
+  /** A button by which a reader says that they want to go on reading; their own, so it stands in letters alone. */
+  | { kind: 'stay'; label: string }
+  /** The newest public posts, as they are when the letter leaves or the page is read. */
+  | { kind: 'latest'; most: number; words: boolean }
+  /** A sign-up form, on pages alone; the newsletter's own where none is named. */
+  | { kind: 'sign-up'; formId: string | null }
+  /** Only for who is in a segment, or only for who is not. On a page that everybody reads there is nobody to ask, so it is nothing there. */
+  | { kind: 'part'; segmentId: string; inside: boolean; nodes: Node[] }
+  /** What its writer wrote as HTML; it is cleaned each time that it is shown (`clean-html`). */
+  | { kind: 'html'; html: string }
+  | { kind: 'divider'; look?: BlockLook };
 
-/** A node of a layout: fixed, or a place that the post fills. */
-export type LayoutNode =
-  | Node
-  | { kind: 'post'; part: 'title' | 'subtitle' | 'picture' | 'summary' | 'body' }
-  | { kind: 'post'; part: 'link'; label: string };
-export type Layout = { version: 1; nodes: LayoutNode[] };
+/** The kinds that this version knows; a node of another is of a later one and is kept as it is. */
+export const KINDS = new Set<string>([
+  'heading',
+  'subtitle',
+  'byline',
+  'paragraph',
+  'list',
+  'quote',
+  'pull quote',
+  'call-out',
+  'columns',
+  'gallery',
+  'card',
+  'spacer',
+  'code',
+  'table',
+  'picture',
+  'button',
+  'stay',
+  'latest',
+  'sign-up',
+  'part',
+  'html',
+  'divider',
+] satisfies Node['kind'][]);
 
-/** A post as a layout needs it. */
-export type Post = { title: string; subtitle: string; link: string | null; picture: string | null; document: Document };
-
-/** The layout new posts start with: the whole post, and a way back that invites comments. */
-export const STARTING_LAYOUT: Layout = {
-  version: 1,
-  nodes: [
-    { kind: 'post', part: 'title' },
-    { kind: 'post', part: 'picture' },
-    { kind: 'post', part: 'body' },
-    { kind: 'post', part: 'link', label: 'Read it on the site and say what you think' },
-  ],
-};
-
-const href = Joi.string()
-  .max(2_000)
-  .pattern(/^(https?:|mailto:)/i);
-const inline = Joi.array()
-  .items(
-    Joi.object({
-      kind: Joi.valid('text').required(),
-      text: Joi.string().allow('').max(100_000).required(),
-      marks: Joi.array().items(Joi.valid('bold', 'italic', 'underline', 'strike', 'code', 'sub', 'sup')),
-      href,
-    }),
-    Joi.object({ kind: Joi.valid('break').required() }),
-    Joi.object({
-      kind: Joi.valid('chip').required(),
-      field: Joi.string().max(100).required(),
-      fallback: Joi.string().allow('').max(200).required(),
-    }),
-  )
-  .max(5_000);
-const nodes = Joi.array().items(Joi.link('#node')).max(5_000);
-const node: Joi.Schema = Joi.alternatives(
-  Joi.object({ kind: Joi.valid('heading').required(), level: Joi.valid(1, 2, 3).required(), inline: inline.required() }),
-  Joi.object({ kind: Joi.valid('subtitle').required(), text: Joi.string().max(1_000).required() }),
-  Joi.object({ kind: Joi.valid('paragraph').required(), inline: inline.required() }),
-  Joi.object({
-    kind: Joi.valid('list').required(),
-    ordered: Joi.boolean().required(),
-    items: Joi.array().items(nodes).max(2_000).required(),
-  }),
-  Joi.object({ kind: Joi.valid('quote').required(), nodes: nodes.required() }),
-  Joi.object({ kind: Joi.valid('code').required(), text: Joi.string().allow('').max(100_000).required() }),
-  Joi.object({
-    kind: Joi.valid('table').required(),
-    rows: Joi.array()
-      .items(Joi.object({ head: Joi.boolean().required(), cells: Joi.array().items(inline).max(50).required() }))
-      .max(1_000)
-      .required(),
-  }),
-  Joi.object({
-    kind: Joi.valid('picture').required(),
-    src: href.required(),
-    alt: Joi.string().allow('').max(1_000).required(),
-    href,
-    caption: inline,
-  }),
-  Joi.object({ kind: Joi.valid('button').required(), label: Joi.string().max(200).required(), href: href.required() }),
-  Joi.object({ kind: Joi.valid('divider').required() }),
-).id('node');
-const place = Joi.alternatives(
-  Joi.object({
-    kind: Joi.valid('post').required(),
-    part: Joi.valid('title', 'subtitle', 'picture', 'summary', 'body').required(),
-  }),
-  Joi.object({
-    kind: Joi.valid('post').required(),
-    part: Joi.valid('link').required(),
-    label: Joi.string().trim().max(120).required(),
-  }),
-);
-
-/** Checks a document from outside; for its test and for whatever writes one. */
-export const documentSchema = Joi.object<Document>({
-  version: Joi.valid(1).required(),
-  nodes: Joi.array().items(node).max(5_000).required(),
-});
-export const layoutSchema = Joi.object<Layout>({
-  version: Joi.valid(1).required(),
-  nodes: Joi.array().items(place, node).min(1).max(50).required(),
-});
+export type Picture = { src: string; alt: string; href?: string };
+export const SPACES = ['small', 'medium', 'large'] as const;
+export const MOST_COLUMNS = 3;
+export const MOST_LATEST = 10;
 
 /** Text as one run, or none. */
 export const run = (text: string, href?: string): Inline[] => (text ? [{ kind: 'text', text, ...(href ? { href } : {}) }] : []);
 
-/** Fills a layout with a post. Parts that the post does not have (no picture, no body) leave no trace. */
-export function bind(layout: Layout, post: Post): Document {
-  return { version: 1, nodes: layout.nodes.flatMap((node) => (node.kind === 'post' ? placed(node, post) : [node])) };
+/** The nodes within a node, a list of them for each place where it has some. */
+export function within(node: Node): Node[][] {
+  if (node.kind === 'list') return node.items;
+  if (node.kind === 'quote' || node.kind === 'call-out' || node.kind === 'part') return [node.nodes];
+  return node.kind === 'columns' ? node.columns : [];
 }
 
-function placed(place: Extract<LayoutNode, { kind: 'post' }>, post: Post): Node[] {
-  const link = post.link ?? undefined;
-  switch (place.part) {
-    case 'title':
-      return [{ kind: 'heading', level: 1, inline: run(post.title, link) }];
-    case 'subtitle':
-      return post.subtitle ? [{ kind: 'subtitle', text: post.subtitle }] : [];
-    case 'picture':
-      return post.picture ? [{ kind: 'picture', src: post.picture, alt: '', ...(link ? { href: link } : {}) }] : [];
-    case 'summary':
-      return post.subtitle ? [{ kind: 'paragraph', inline: run(post.subtitle) }] : [];
-    case 'link':
-      return link ? [{ kind: 'button', label: place.label, href: link }] : [];
-    case 'body':
-      if (post.document.nodes.length) return post.document.nodes;
-      return post.subtitle ? [{ kind: 'paragraph', inline: run(post.subtitle) }] : [];
+/** All nodes, the inner ones too, in the order in which they are read. */
+export function* every(nodes: Node[]): Generator<Node> {
+  for (const node of nodes) {
+    yield node;
+    for (const inner of within(node)) yield* every(inner);
   }
 }
 
-/** The merge chips of a document, each field once. */
-export function chipsIn(document: Document): { field: string; fallback: string }[] {
-  const found = new Map<string, string>();
-  const inlines = (all: Inline[]) => {
-    for (const one of all) if (one.kind === 'chip' && !found.has(one.field)) found.set(one.field, one.fallback);
-  };
-  const walk = (all: Node[]) => {
-    for (const one of all) {
-      if ('inline' in one) inlines(one.inline);
-      if (one.kind === 'list') one.items.forEach(walk);
-      if (one.kind === 'quote') walk(one.nodes);
-      if (one.kind === 'table') for (const row of one.rows) row.cells.forEach(inlines);
-      if (one.kind === 'picture') inlines(one.caption ?? []);
+/** The runs of text of a node itself, those of its notes behind them. */
+export function inlineOf(node: Node): Inline[] {
+  const own =
+    'inline' in node
+      ? node.inline
+      : node.kind === 'table'
+        ? node.rows.flatMap((row) => row.cells.flat())
+        : node.kind === 'picture'
+          ? (node.caption ?? [])
+          : [];
+  return own.some((one) => one.kind === 'note') ? own.flatMap((one) => (one.kind === 'note' ? [one, ...one.words] : [one])) : own;
+}
+
+export type ChipOf = { field: string; fallback: string };
+
+/** The merge chips of a document, each field with each fallback once. */
+export function chipsIn(document: Document): ChipOf[] {
+  const found = new Map<string, ChipOf>();
+  for (const node of every(document.nodes))
+    for (const { kind, ...rest } of inlineOf(node)) if (kind === 'chip') found.set(JSON.stringify(rest), rest as ChipOf);
+  return [...found.values()];
+}
+
+/** The segments that parts of a document are for, each once. */
+export const segmentsIn = (document: Document): string[] => [
+  ...new Set([...every(document.nodes)].flatMap((node) => (node.kind === 'part' ? [node.segmentId] : []))),
+];
+
+/** The same document with each node replaced by what `change` makes of it, from the innermost outwards. */
+export function rewritten(nodes: Node[], change: (node: Node) => Node[]): Node[] {
+  const inner = (all: Node[]) => rewritten(all, change);
+  return nodes.flatMap((node) => {
+    switch (node.kind) {
+      case 'list':
+        return change({ ...node, items: node.items.map(inner).filter((item) => item.length) });
+      case 'quote':
+      case 'call-out':
+      case 'part':
+        return change({ ...node, nodes: inner(node.nodes) });
+      case 'columns':
+        return change({ ...node, columns: node.columns.map(inner) });
+      default:
+        return change(node);
     }
-  };
-  walk(document.nodes);
-  return [...found].map(([field, fallback]) => ({ field, fallback }));
+  });
 }

@@ -37,7 +37,7 @@ const BLOCKS = new Set(
 const HEADINGS: Record<string, 2 | 3> = { h1: 2, h2: 2, h3: 3, h4: 3, h5: 3, h6: 3 };
 
 /** Control and bidirectional override characters say nothing that a reader should see; halves of characters nothing can keep. */
-const plain = (text: string) =>
+export const plain = (text: string): string =>
   whole(withoutMarks(text)).replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g, '');
 
 /** A web or mail address made absolute, or undefined for anything else. */
@@ -78,7 +78,8 @@ export function fromHtml(html: string, base: string): Document {
   let count = 0;
   const marks: Mark[] = [];
   const links: (string | undefined)[] = [];
-  const lists: Extract<Node, { kind: 'list' }>[] = [];
+  /** Open lists, with how many boxes were open when each began, and whether it stands in the item before it. */
+  const lists: { node: Extract<Node, { kind: 'list' }>; deep: number; within: boolean }[] = [];
   const tables: { rows: { head: boolean; cells: Inline[][] }[]; open: boolean }[] = [];
 
   const put = (node: Node) => {
@@ -164,15 +165,19 @@ export function fromHtml(html: string, base: string): Document {
         } else if (tag === 'ul' || tag === 'ol') {
           flush();
           if (boxes.length > MOST_DEEP) return;
-          const list: Node = { kind: 'list', ordered: tag === 'ol', items: [] };
-          put(list);
-          lists.push(list);
+          const node: Node = { kind: 'list', ordered: tag === 'ol', items: [] };
+          const outer = lists.at(-1);
+          // A list right in a list belongs to the item before it.
+          const before = outer && boxes.length === outer.deep ? outer.node.items.at(-1) : undefined;
+          if (before) boxes.push({ tag: 'item', nodes: before });
+          put(node);
+          lists.push({ node, deep: boxes.length, within: before !== undefined });
         } else if (tag === 'li') {
           flush();
           const list = lists.at(-1);
           if (!list || boxes.length > MOST_DEEP) return;
           const box: Box = { tag: 'li', nodes: [] };
-          list.items.push(box.nodes);
+          list.node.items.push(box.nodes);
           boxes.push(box);
         } else if (tag === 'blockquote') {
           flush();
@@ -221,7 +226,7 @@ export function fromHtml(html: string, base: string): Document {
           close(tag);
         } else if (tag === 'ul' || tag === 'ol') {
           flush();
-          lists.pop();
+          if (lists.pop()?.within) close('item');
         } else if (tag === 'td' || tag === 'th') flush();
         else if (tag === 'table') {
           flush();

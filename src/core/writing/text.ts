@@ -1,6 +1,8 @@
 import type { Document, Inline, Node } from './document';
+import { lineTemplate, typedChip } from './line';
+import { plainOf } from './plain-html';
 import type { LetterFrame } from './render';
-import { SLOT, slot } from './slots';
+import { chipOf, chipSlot, filledFor, PART_ENDS, partSlot, SLOT, slot } from './slots';
 import { letterWords } from './words';
 import { WIDTH, wrapText } from './wrap';
 
@@ -10,9 +12,16 @@ const indented = (text: string, first: string, rest: string) =>
     .map((line, n) => `${n === 0 ? first : rest}${line}`.trimEnd())
     .join('\n');
 
-/** The plain-text part: the same words in lines of at most 78 characters, every address once at the end, the colophon last. */
-export function renderText(document: Document, frame: LetterFrame): string {
+const RAISED = '⁰¹²³⁴⁵⁶⁷⁸⁹';
+const raised = (n: number) => String(n).replace(/\d/g, (digit) => RAISED[Number(digit)]!);
+
+/**
+ * The plain-text part: the same words in lines of at most 78 characters, notes and then every address once at the end, the colophon last. What its
+ * writer wrote as the text themselves (`own`) stands instead of the words; the colophon stands under it all the same.
+ */
+export function renderText(document: Document, frame: LetterFrame, own: string | null = null): string {
   const addresses: string[] = [];
+  const notes: Inline[][] = [];
   const words = letterWords(frame.brand.language);
   const mark = (href: string) => {
     const known = addresses.indexOf(href);
@@ -22,7 +31,8 @@ export function renderText(document: Document, frame: LetterFrame): string {
     inline
       .map((one, n) => {
         if (one.kind === 'break') return '\n';
-        if (one.kind === 'chip') return slot(`chip:${one.field}`);
+        if (one.kind === 'chip') return slot(chipSlot(one));
+        if (one.kind === 'note') return raised(notes.push(one.words));
         if (!one.href) return one.text;
         const next = inline[n + 1];
         // A link in several runs has one mark, behind its last.
@@ -43,6 +53,7 @@ export function renderText(document: Document, frame: LetterFrame): string {
         const longest = Math.max(...lines.split('\n').map((line) => [...line].length));
         return `${lines}\n${(node.level === 1 ? '=' : '-').repeat(Math.min(width, longest))}`;
       }
+      case 'byline':
       case 'subtitle':
         return wrapText(node.text, width);
       case 'paragraph':
@@ -54,6 +65,24 @@ export function renderText(document: Document, frame: LetterFrame): string {
             return indented(inner(item, width - sign.length), sign, ' '.repeat(sign.length));
           })
           .join('\n');
+      case 'pull quote':
+        return indented(wrapText(`${said(node.inline)}${node.by ? ` (${node.by})` : ''}`, width - 4), '    ', '    ');
+      case 'call-out':
+        return indented(inner(node.nodes, width - 2), '| ', '| ');
+      case 'columns':
+        return node.columns
+          .map((nodes) => inner(nodes, width))
+          .filter(Boolean)
+          .join('\n\n');
+      case 'gallery':
+        return node.pictures
+          .filter((picture) => picture.alt)
+          .map((picture) => wrapText(`[${picture.alt}]`, width))
+          .join('\n');
+      case 'card':
+        return wrapText(`${node.title || node.words || node.href} ${mark(node.href)}`, width);
+      case 'spacer':
+        return '';
       case 'quote':
         return indented(inner(node.nodes, width - 2), '> ', '> ');
       case 'code':
@@ -68,15 +97,58 @@ export function renderText(document: Document, frame: LetterFrame): string {
           .join('\n');
       case 'button':
         return wrapText(`${node.label} ${mark(node.href)}`, width);
+      case 'stay':
+        return `${wrapText(`${node.label}:`, width)}\n${slot(SLOT.stay)}`;
+      case 'part': {
+        const words = inner(node.nodes, width);
+        return words && `${slot(partSlot(node.segmentId, node.inside))}${words}${slot(PART_ENDS)}`;
+      }
+      case 'html':
+        return wrapLines(plainOf(node.html), width);
       case 'divider':
         return '* * *';
       default:
         return '';
     }
   };
-  const parts = [wrapText(frame.brand.name), ...document.nodes.map((node) => text(node, WIDTH)).filter(Boolean)];
-  const own = (frame.brand.links ?? []).map((link) => wrapText(`${link.label} ${mark(link.url)}`));
+  const parts = [wrapText(frame.brand.name)];
+  if (own === null) parts.push(...document.nodes.map((node) => text(node, WIDTH)).filter(Boolean));
+  else parts.push(ownText(own));
+  if (notes.length) {
+    // A note may itself have links, and is read after all that has notes.
+    parts.push('* * *', ...notes.map((words, n) => wrapText(`${raised(n + 1)} ${said(words)}`)));
+  }
+  const look = frame.look?.foot;
+  const sites = look?.links === false ? [] : (frame.brand.links ?? []).map((link) => wrapText(`${link.label} ${mark(link.url)}`));
   if (addresses.length) parts.push(`${words.links}:\n${addresses.map((href, n) => `[${n + 1}] ${href}`).join('\n')}`);
-  const foot = [wrapText(frame.colophon.reasonLine), wrapText(frame.colophon.postalAddress.replace(/\r?\n/g, ', ')), ...own];
-  return `${parts.join('\n\n')}\n\n-- \n${foot.join('\n')}\n${words.choose}:\n${slot(SLOT.choices)}\n${words.unsubscribe}:\n${slot(SLOT.leave)}\n`;
+  const foot = [
+    ...(look?.words ? [wrapLines(look.words)] : []),
+    wrapText(frame.colophon.reasonLine),
+    wrapText(frame.colophon.postalAddress.replace(/\r?\n/g, ', ')),
+    ...sites,
+  ];
+  return `${parts.join('\n\n')}\n\n-- \n${foot.join('\n')}\n${words.choose}:\n${slot(SLOT.choices)}\n${words.unsubscribe}:\n${slot(SLOT.leave)}\n${look?.credit ? 'Inkset\n' : ''}`;
+}
+
+const wrapLines = (text: string, width = WIDTH) =>
+  text
+    .split('\n')
+    .map((line) => wrapText(line, width))
+    .join('\n');
+
+/** A text of the writer's own: its lines wrapped, its chips filled for each reader. */
+const ownText = (own: string) => lineTemplate(wrapLines(own.replace(/\r\n?/g, '\n').trim()));
+
+/** What the text of a document says by itself, as its writer may change it: without the colophon, chips as they are typed. */
+export function textToEdit(document: Document, frame: LetterFrame): string {
+  const made = renderText(document, frame);
+  const body = made.slice(0, made.lastIndexOf('\n\n-- \n')).replace(/^[^\n]*(?:\n[^\n]+)*\n\n/, '');
+  return filledFor(
+    body,
+    (name) => {
+      const chip = chipOf(name);
+      return chip ? typedChip(chip) : '';
+    },
+    () => null,
+  );
 }

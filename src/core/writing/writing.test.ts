@@ -1,22 +1,15 @@
 import fc from 'fast-check';
+import { Parser } from 'htmlparser2';
 import { describe, expect, it } from 'vitest';
-import {
-  bind,
-  chipsIn,
-  type Document,
-  documentSchema,
-  layoutSchema,
-  type Node,
-  type Post,
-  run,
-  STARTING_LAYOUT,
-} from './document';
+import { chipsIn, type Document, type Node, run } from './document';
 import { fromHtml } from './from-html';
+import { bind, type Post, STARTING_LAYOUT } from './layout';
+import { STARTING_LOOK } from './look';
 import { renderNotice } from './notice';
 import { plainLine } from './plain-line';
 import { renderHtml, takeLinks } from './render';
-
-import { CLOSE, OPEN, pieces, slot, withoutMarks } from './slots';
+import { documentSchema, layoutSchema } from './schemas';
+import { CLOSE, chipSlot, OPEN, pieces, slot, withoutMarks } from './slots';
 import { renderText } from './text';
 
 const FRAME = {
@@ -27,7 +20,10 @@ const FRAME = {
 };
 const POST: Post = {
   title: 'A & B',
-  subtitle: 'Short',
+  subtitle: '',
+  summary: 'Short',
+  author: '',
+  day: '',
   link: 'https://lanternfish.example/a',
   picture: null,
   document: fromHtml('<p>Long <a href="https://x.example/?a=1&amp;b=2">link</a></p>', 'https://lanternfish.example/a'),
@@ -44,9 +40,9 @@ describe('a layout bound to a post', () => {
       'paragraph',
       'button',
     ]);
-    expect(bind({ version: 1, nodes: [{ kind: 'post', part: 'body' }] }, { ...POST, document: EMPTY }).nodes).toEqual([
-      { kind: 'paragraph', inline: [{ kind: 'text', text: 'Short' }] },
-    ]);
+    expect(
+      bind({ version: 1, look: STARTING_LOOK, nodes: [{ kind: 'post', part: 'body' }] }, { ...POST, document: EMPTY }).nodes,
+    ).toEqual([{ kind: 'paragraph', inline: [{ kind: 'text', text: 'Short' }] }]);
   });
 });
 
@@ -96,7 +92,7 @@ describe('rendering', () => {
     expect(html).not.toContain('hologram');
     expect(chipsIn({ version: 1, nodes: [later] })).toEqual([]);
   });
-  it('makes slots of merge chips, each field once', async () => {
+  it('makes slots of merge chips, each field with each fallback once', async () => {
     const nodes: Node[] = [
       {
         kind: 'paragraph',
@@ -107,8 +103,9 @@ describe('rendering', () => {
       },
     ];
     const chips: Document = { version: 1, nodes: [...nodes, ...nodes] };
-    expect(await renderHtml(chips, FRAME)).toContain(`Dear ${slot('chip:first name')}`);
-    expect(renderText(chips, FRAME)).toContain(`Dear ${slot('chip:first name')}`);
+    const made = slot(chipSlot({ field: 'first name', fallback: 'reader' }));
+    expect(await renderHtml(chips, FRAME)).toContain(`Dear ${made}`);
+    expect(renderText(chips, FRAME)).toContain(`Dear ${made}`);
     expect(chipsIn(chips)).toEqual([{ field: 'first name', fallback: 'reader' }]);
   });
 });
@@ -250,5 +247,84 @@ describe('a notice', () => {
     expect(html).toContain('P &lt;b&gt;');
     expect(html).toContain('<span style="word-break:break-all">https://a.example/?x=1&amp;y=2</span>');
     expect(text).toContain('Go:\nhttps://a.example/?x=1&y=2');
+  });
+});
+
+describe('blocks of a letter', () => {
+  const say = (words: string): Node => ({ kind: 'paragraph', inline: run(words) });
+  const BLOCKS: Document = {
+    version: 1,
+    nodes: [
+      { kind: 'pull quote', inline: run('Slow is <smooth>.'), by: 'A diver' },
+      { kind: 'call-out', nodes: [say('Mind the step.'), { kind: 'button', label: 'Look', href: 'https://a.example/look' }] },
+      {
+        kind: 'columns',
+        columns: [[say('Left')], [say('Right')], [{ kind: 'picture', src: 'https://a.example/p.png', alt: 'A reef' }]],
+      },
+      {
+        kind: 'gallery',
+        pictures: [1, 2, 3].map((n) => ({
+          src: `https://a.example/${n}.png`,
+          alt: `Plate ${n}`,
+          ...(n === 1 ? { href: 'https://a.example/plates' } : {}),
+        })),
+      },
+      {
+        kind: 'card',
+        href: 'https://a.example/v?a=1&b=2',
+        title: 'The haul',
+        words: 'Six minutes',
+        picture: 'https://a.example/still.png',
+      },
+      { kind: 'spacer', size: 'large' },
+      { kind: 'stay', label: 'Yes, let it come' },
+    ],
+  };
+
+  it('are tables and lines of style that old programs show too, every picture described, every link counted', async () => {
+    expect(documentSchema.validate(BLOCKS).error).toBeUndefined();
+    const { html, links } = takeLinks(await renderHtml(BLOCKS, FRAME));
+    expect(links).toEqual(['https://a.example/look', 'https://a.example/plates', 'https://a.example/v?a=1&b=2']);
+    expect(html).toContain('Slow is &lt;smooth&gt;.');
+    const open: string[] = [];
+    const pictures: Record<string, string>[] = [];
+    const tables: Record<string, string>[] = [];
+    const void_ = new Set(['img', 'br', 'hr', 'meta', 'link', 'input']);
+    const parser = new Parser({
+      onopentag: (name, attributes) => {
+        if (name === 'img') pictures.push(attributes);
+        if (name === 'table') tables.push(attributes);
+        if (!void_.has(name)) open.push(name);
+      },
+      onclosetag: (name, implied) => {
+        if (void_.has(name)) return;
+        expect([open.pop(), implied]).toEqual([name, false]);
+      },
+    });
+    parser.end(html);
+    expect(open).toEqual([]);
+    expect(pictures.length).toBeGreaterThanOrEqual(5);
+    expect(pictures.every((one) => 'alt' in one)).toBe(true);
+    // All but the ones that hold data, which are read as tables.
+    const data = JSON.stringify(BLOCKS).split('"kind":"table"').length - 1;
+    expect(tables.filter((one) => one.role !== 'presentation')).toHaveLength(data);
+    // Side by side for programs that know tables alone.
+    expect(html.match(/<!--\[if mso\]><td width="178"/g)).toHaveLength(3);
+    expect(html).toContain(slot('stay'));
+    expect(html.length).toBeLessThan(30_000);
+  });
+
+  it('are said in the text part, each address once', () => {
+    const said = renderText(BLOCKS, FRAME);
+    for (const part of [
+      '    Slow is <smooth>. (A diver)',
+      '| Mind the step.',
+      'Left\n\nRight',
+      '[Plate 3]',
+      'The haul [2]',
+      `Yes, let it come:\n${slot('stay')}`,
+      '[2] https://a.example/v?a=1&b=2',
+    ])
+      expect(said).toContain(part);
   });
 });

@@ -21,6 +21,8 @@ export type NewPostsView = {
   senderName: string;
   listId: string;
   listName: string;
+  layoutId: string;
+  layoutName: string;
   switchedOnAt: Date | null;
   polledAt: Date | null;
   nextPollAt: Date | null;
@@ -47,7 +49,10 @@ const schema = Joi.object<{ feedUrl: string; senderId: string; listId: string }>
     }),
   ...waySchemas,
 });
-const ways = Joi.object<{ senderId: string; listId: string }>(waySchemas);
+const ways = Joi.object<{ senderId: string; listId: string; layoutId?: string }>({
+  ...waySchemas,
+  layoutId: Joi.string().uuid().label('Layout'),
+});
 
 /** Looks at a feed before anything is saved: its title and newest posts, or the fault that stands in the way. */
 export async function tryFeed(ctx: Context, feedUrl: string): Promise<{ title: string; posts: string[] }> {
@@ -67,6 +72,7 @@ export async function createNewPosts(ctx: Context, newsletter: Newsletter, raw: 
     .selectFrom('layouts')
     .select('id')
     .where('newsletter_id', '=', newsletter.id)
+    .orderBy('is_default', 'desc')
     .orderBy('updated_at')
     .executeTakeFirstOrThrow();
   const id = newId();
@@ -87,21 +93,26 @@ export async function createNewPosts(ctx: Context, newsletter: Newsletter, raw: 
   return { id };
 }
 
-/** Gives a rule another sender or list; letters already made keep theirs. */
+/** Gives a rule another sender, list or layout; letters already made keep theirs. */
 export async function changeNewPosts(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<void> {
   const value = check(ways, raw);
   await ownWays(ctx, newsletter, value);
   const result = await ctx.db
     .updateTable('auto_sends')
-    .set({ sender_id: value.senderId, list_id: value.listId })
+    .set({
+      sender_id: value.senderId,
+      list_id: value.listId,
+      ...(value.layoutId ? { layout_id: value.layoutId } : {}),
+    })
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '=', id)
     .executeTakeFirst();
   if (result.numUpdatedRows === 0n) throw new Fault('not-found', 'This auto-send is gone.');
 }
 
-async function ownWays(ctx: Context, newsletter: Newsletter, value: { senderId: string; listId: string }): Promise<void> {
-  const own = async (table: 'senders' | 'lists', id: string) =>
+type OwnWays = { senderId: string; listId: string; layoutId?: string };
+async function ownWays(ctx: Context, newsletter: Newsletter, value: OwnWays): Promise<void> {
+  const own = async (table: 'senders' | 'lists' | 'layouts', id: string) =>
     (await ctx.db
       .selectFrom(table)
       .select('id')
@@ -110,6 +121,8 @@ async function ownWays(ctx: Context, newsletter: Newsletter, value: { senderId: 
       .executeTakeFirst()) !== undefined;
   if (!(await own('senders', value.senderId))) throw new Fault('invalid', 'Choose a sender.', { senderId: 'Choose a sender.' });
   if (!(await own('lists', value.listId))) throw new Fault('invalid', 'Choose a list.', { listId: 'Choose a list.' });
+  if (value.layoutId && !(await own('layouts', value.layoutId)))
+    throw new Fault('invalid', 'Choose a layout.', { layoutId: 'Choose a layout.' });
 }
 
 /**
@@ -235,6 +248,7 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
           'Say on the desk, under Auto-sends, which of them go.',
         ],
         '/auto-sends',
+        { asked: false },
       );
     }
     await trx
@@ -352,7 +366,9 @@ export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<
     .selectFrom('auto_sends as a')
     .innerJoin('senders as s', 's.id', 'a.sender_id')
     .innerJoin('lists as l', 'l.id', 'a.list_id')
+    .innerJoin('layouts as y', 'y.id', 'a.layout_id')
     .selectAll('a')
+    .select('y.name as layout_name')
     .select(['s.name as sender_name', 's.address as sender_address', 'l.name as list_name'])
     .where('a.newsletter_id', '=', newsletter.id)
     .orderBy('a.created_at')
@@ -384,6 +400,8 @@ export async function newPostsOf(ctx: Context, newsletter: Newsletter): Promise<
         senderName: `${row.sender_name} <${row.sender_address}>`,
         listId: row.list_id,
         listName: row.list_name,
+        layoutId: row.layout_id,
+        layoutName: row.layout_name,
         switchedOnAt: row.switched_on_at,
         polledAt: row.polled_at,
         nextPollAt: row.next_poll_at,

@@ -9,6 +9,13 @@ import * as keeping from './migrations/0007-keeping';
 import * as transfer from './migrations/0008-transfer';
 import * as exporting from './migrations/0009-exports';
 import * as choices from './migrations/0010-choices';
+import * as whole from './migrations/0011-whole';
+import * as closing from './migrations/0012-closing';
+import * as lists from './migrations/0013-lists';
+import * as cold from './migrations/0014-cold';
+import * as degrees from './migrations/0015-degrees';
+import * as writing from './migrations/0016-writing';
+import * as layouts from './migrations/0017-layouts';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -22,6 +29,13 @@ const MIGRATIONS: Record<string, Migration> = {
   '0008-transfer': transfer,
   '0009-exports': exporting,
   '0010-choices': choices,
+  '0011-whole': whole,
+  '0012-closing': closing,
+  '0013-lists': lists,
+  '0014-cold': cold,
+  '0015-degrees': degrees,
+  '0016-writing': writing,
+  '0017-layouts': layouts,
 };
 
 /** The migrations that have not run there yet, in order. */

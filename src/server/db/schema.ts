@@ -1,9 +1,11 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
+import type { WholeNewsletter } from '@/core/archive/newsletter';
 import type { RampPlan } from '@/core/delivery/ramp';
 import type { MailVerdict } from '@/core/delivery/verdicts';
 import type { ExportColumn, ExportKind, ExportState } from '@/core/exporting';
 import type { FormDefinition } from '@/core/forms/definition';
 import type { Answer, FieldKind } from '@/core/forms/fields';
+import type { ListWelcome } from '@/core/forms/mails';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
 import type { Matched } from '@/core/importing/columns';
 import type { Dialect } from '@/core/importing/dialect';
@@ -19,7 +21,8 @@ import type { RecordPurpose } from '@/core/senders/records';
 import type { Audience } from '@/core/sending/audience';
 import type { LetterState } from '@/core/sending/letter-state';
 import type { StsPolicy } from '@/core/sending/sts';
-import type { Document, Layout } from '@/core/writing/document';
+import type { Document } from '@/core/writing/document';
+import type { Layout } from '@/core/writing/layout';
 import type { Notice } from '@/core/writing/notice';
 
 /** The tables as Kysely sees them. bigint keys come as strings, dates as YYYY-MM-DD (see connection.ts). */
@@ -188,6 +191,15 @@ export type Schema = {
   tags: { newsletter_id: string; name: string; created_at: Generated<Date> };
   reader_tags: { reader_id: string; newsletter_id: string; tag: string; at: Date };
   posts: PostTable;
+  post_versions: {
+    post_id: string;
+    revision: number;
+    title: string;
+    subtitle: string;
+    document: JSONColumnType<Document>;
+    by_name: string;
+    at: Date;
+  };
   segments: {
     id: string;
     newsletter_id: string;
@@ -195,6 +207,16 @@ export type Schema = {
     condition: JSONColumnType<Condition>;
     created_at: Date;
     updated_at: Date;
+  };
+  cleanups: {
+    id: string;
+    newsletter_id: string;
+    days: number;
+    letter_id: string | null;
+    by_name: string;
+    began_at: Date;
+    told_at: Date | null;
+    ended_at: Date | null;
   };
   bulk_acts: BulkActTable;
   bulk_people: { act_id: string; n: number; reader_ids: string[]; changed_ids: string[] | null; changed_at: Date | null };
@@ -220,8 +242,17 @@ export type Schema = {
   imports: ImportTable;
   import_rows: ImportRowTable;
   exports: ExportTable;
+  restores: RestoreTable;
   segment_sizes: { segment_id: string; day: string; people: number };
-  layouts: { id: string; newsletter_id: string; name: string; layout: JSONColumnType<Layout>; updated_at: Date };
+  layouts: {
+    id: string;
+    newsletter_id: string;
+    name: string;
+    layout: JSONColumnType<Layout>;
+    is_default: Generated<boolean>;
+    updated_at: Date;
+  };
+  post_slugs: { newsletter_id: string; slug: string; post_id: string };
   auto_sends: AutoSendTable;
   letters: LetterTable;
   letter_links: { letter_id: string; position: number; url: string; clicks: Generated<number> };
@@ -241,7 +272,11 @@ export type Schema = {
   letter_domain_counts: { letter_id: string; newsletter_id: string; domain_id: number } & LetterCounts;
   letter_changes: { letter_id: string; newsletter_id: string; domain_id: number } & Partial<LetterCounts>;
   letter_sums: { letter_id: string; newsletter_id: string; domain_id: number } & { [K in keyof LetterCounts]: Generated<number> };
-  people_totals: { newsletter_id: string; kind: 'all' | 'list' | 'tag' | 'source' | 'form'; key: string } & PeopleCounts;
+  people_totals: {
+    newsletter_id: string;
+    kind: 'all' | 'list' | 'tag' | 'source' | 'form' | 'warmth';
+    key: string;
+  } & PeopleCounts;
   source_parts: {
     newsletter_id: string;
     day: string;
@@ -298,6 +333,8 @@ export type NewsletterTable = {
   recounted_at: Date | null;
   default_sender_id: string | null;
   encrypted_only: Generated<boolean>;
+  coming: Generated<boolean>;
+  closing_at: Date | null;
 };
 
 type SenderTable = {
@@ -468,6 +505,7 @@ type ListTable = {
   position: Generated<number>;
   archived_at: Date | null;
   created_at: Date;
+  welcome: ColumnType<ListWelcome | null, string | null | undefined, string | null>;
 };
 
 type FormTable = {
@@ -589,7 +627,7 @@ type ImportTable = {
   ended_at: Date | null;
 };
 
-type ExportTable = {
+export type ExportTable = {
   id: string;
   newsletter_id: string;
   kind: ExportKind;
@@ -603,6 +641,22 @@ type ExportTable = {
   parts: Generated<number>;
   upto: string | null;
   by_name: string;
+  by_email: string;
+  began_at: Date;
+  ended_at: Date | null;
+};
+
+export type RestoreTable = {
+  id: string;
+  user_id: string;
+  newsletter_id: string | null;
+  file_id: string | null;
+  whole: JSONColumnType<WholeNewsletter>;
+  state: Generated<'asking' | 'bringing' | 'done' | 'failed'>;
+  cause: string | null;
+  sheet: Generated<number>;
+  line: Generated<number>;
+  done: Generated<number>;
   by_email: string;
   began_at: Date;
   ended_at: Date | null;
@@ -664,6 +718,18 @@ type PostTable = {
   picture: string | null;
   created_at: Date;
   updated_at: Date;
+  writer_key: string | null;
+  writer_name: string | null;
+  writer_until: Date | null;
+  goes: Generated<'both' | 'letter' | 'page'>;
+  audience: Generated<'everybody' | 'readers'>;
+  topics: Generated<string[]>;
+  picture_alt: Generated<string>;
+  description: Generated<string>;
+  canonical: string | null;
+  author: Generated<string>;
+  guest: Generated<string>;
+  published_at: Date | null;
 };
 
 export type LetterTable = {
@@ -694,6 +760,11 @@ export type LetterTable = {
   reply_to: string | null;
   domain_id: string | null;
   created_at: Date;
+  own_subject: Generated<boolean>;
+  own_preview: Generated<boolean>;
+  archived_at: Date | null;
+  own_text: string | null;
+  own_text_of: string | null;
 };
 
 /** What became of a letter, in copies. */

@@ -1,5 +1,5 @@
 import type { FormDefinition } from '@/core/forms/definition';
-import { confirmationMail, giftLabel, welcomeMail } from '@/core/forms/mails';
+import { confirmationMail, giftLabel, listWelcomeMail, welcomeMail } from '@/core/forms/mails';
 import { fill, wordsOf } from '@/core/forms/words';
 import { isSigned, signText } from '@/core/keys';
 import { CONFIRMATION_DAYS } from '@/core/readers/state';
@@ -14,8 +14,18 @@ export type ArrivingForm = { id: string; name: string; definition: FormDefinitio
 type Newsletter = { id: string; name: string; slug: string; postal_address: string };
 type Reader = { id: string; address: string; trial?: boolean };
 
-/** What a form promised for the moment its reader reads: tags, the welcome letter, word to the owners. In the caller's transaction. */
-export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newsletter: Newsletter, reader: Reader): Promise<void> {
+/**
+ * What a form promised for the moment its reader reads: tags, the welcome letter, word to the owners. Where it has no welcome letter, the lists greet that
+ * have one. In the caller's transaction.
+ */
+export async function arrive(
+  ctx: Context,
+  db: Db,
+  form: ArrivingForm,
+  newsletter: Newsletter,
+  reader: Reader,
+  listIds: string[],
+): Promise<void> {
   const { next } = form.definition;
   const now = ctx.clock.now();
   if (next.tags.length) {
@@ -46,6 +56,7 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
       leave: true,
     });
   }
+  if (!next.welcome.on) await greet(ctx, db, newsletter, reader, listIds);
   if (next.tellOwners && !reader.trial)
     await mailOwners(
       ctx,
@@ -56,6 +67,45 @@ export async function arrive(ctx: Context, db: Db, form: ArrivingForm, newslette
       [`${reader.address} reads ${newsletter.name} now.`],
       `/readers/${reader.id}`,
     );
+}
+
+/** Greets somebody on lists that they begin to read by their own act, with each list's own welcome letter. In the caller's transaction. */
+export async function greet(
+  ctx: Context,
+  db: Db,
+  newsletter: Omit<Newsletter, 'slug'>,
+  reader: Reader,
+  listIds: string[],
+): Promise<void> {
+  if (listIds.length === 0) return;
+  const lists = await db
+    .selectFrom('lists as l')
+    .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
+    .select(['l.public_name', 'l.welcome', 'n.language'])
+    .where('l.id', 'in', listIds)
+    .where('l.welcome', 'is not', null)
+    .orderBy('l.position')
+    .execute();
+  for (const list of lists) {
+    const { subject, ...mail } = listWelcomeMail(list.welcome!, list.public_name, list.language);
+    await post(ctx, db, {
+      newsletterId: newsletter.id,
+      readerId: reader.id,
+      kind: 'welcome',
+      from: await voiceOf(ctx, db, newsletter),
+      to: reader.address,
+      subject,
+      notice: {
+        name: newsletter.name,
+        ...mail,
+        footer: [
+          fill(wordsOf(list.language).because.onList, { name: newsletter.name, label: list.public_name }),
+          newsletter.postal_address.replace(/\r?\n/g, ', '),
+        ],
+      },
+      leave: true,
+    });
+  }
 }
 
 const GIFT_DAYS = 30;

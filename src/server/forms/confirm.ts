@@ -4,10 +4,11 @@ import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { inRehearsal } from '../db/rehearsal';
 import { noteForOwners } from '../newsletters/alerts';
+import { refuseClosing } from '../newsletters/newsletters';
 import { allowAgain } from '../readers/suppressed';
 import type { Visitor } from '../readers/visitor';
 import { hashToken } from '../secrets';
-import { type ArrivingForm, arrive, giftOf } from './arrive';
+import { type ArrivingForm, arrive, giftOf, greet } from './arrive';
 import { countForms } from './counts';
 import { complete } from './forms';
 
@@ -54,6 +55,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     .leftJoin('form_tests as t', (join) => join.onRef('t.form_id', '=', 'c.form_id').onRef('t.started_at', '<=', 'c.sent_at'))
     .selectAll('c')
     .select([
+      'n.closing_at',
       'n.name',
       'n.slug',
       'n.colour',
@@ -72,6 +74,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     .$if(visitor !== null, (query) => query.forUpdate(['c', 'r']))
     .executeTakeFirst();
   if (!row) return null;
+  refuseClosing(row);
   const newsletter = {
     id: row.newsletter_id,
     name: row.name,
@@ -105,7 +108,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     return { ...said, lists: lists.map((list) => list.public_name) };
   }
   await trx.updateTable('confirmations').set({ used_at: now }).where('token_hash', '=', row.token_hash).execute();
-  let joined = false;
+  const joined: string[] = [];
   for (const listId of row.list_ids) {
     const standing = await trx
       .selectFrom('memberships')
@@ -115,7 +118,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
       .executeTakeFirst();
     const step = transition(standing?.state ?? null, 'confirm', true);
     if (!step.changed) continue;
-    joined = true;
+    joined.push(listId);
     const list = await trx.selectFrom('lists').select('name').where('id', '=', listId).executeTakeFirstOrThrow();
     await trx
       .updateTable('memberships')
@@ -142,9 +145,10 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     if (tried) continue;
     await noteForOwners(ctx, trx, newsletter, 'joined', { id: row.reader_id, address: row.address, listName: list.name });
   }
-  if (joined) {
+  if (joined.length) {
     const who = { id: row.reader_id, address: row.address, trial: tried };
-    if (form) await arrive(ctx, trx, form, newsletter, who);
+    if (form) await arrive(ctx, trx, form, newsletter, who, joined);
+    else await greet(ctx, trx, newsletter, who, joined);
     // Confirming by one's own act lifts what an earlier complaint or erasure had put on the address.
     const reader = await trx
       .updateTable('readers')
@@ -155,7 +159,7 @@ async function settle(ctx: Context, trx: Db, token: string, visitor: Visitor | n
     await allowAgain(ctx, trx, newsletter.id, reader.address_key);
   }
   // Counts last: their rows are shared by everybody who confirms at this moment, and stay locked until the commit.
-  if (joined && row.form_id)
+  if (joined.length && row.form_id)
     await countForms(ctx, trx, [{ newsletter, formId: row.form_id, field: 'confirmed', variant: row.variant }]);
   return { ...said, done: true };
 }

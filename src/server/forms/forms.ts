@@ -324,7 +324,7 @@ export async function publicForms(ctx: Pick<Context, 'db'>, publicIds: string[])
     .innerJoin('newsletters as n', 'n.id', 'forms.newsletter_id')
     .leftJoin('form_tests as t', (join) => join.onRef('t.form_id', '=', 'forms.id').on('t.ended_at', 'is', null))
     .selectAll('forms')
-    .select(['n.name as n_name', 'n.slug', 'n.colour', 'n.time_zone', 'n.postal_address', 'n.language'])
+    .select(['n.closing_at', 'n.name as n_name', 'n.slug', 'n.colour', 'n.time_zone', 'n.postal_address', 'n.language'])
     .select(['t.id as test_id', 't.definition as test', MARK.as('mark')])
     .select(
       sql<
@@ -342,6 +342,8 @@ export async function publicForms(ctx: Pick<Context, 'db'>, publicIds: string[])
       const form = view(row);
       const publicForm: PublicForm = {
         ...form,
+        // A newsletter that is to be deleted takes nobody in.
+        archivedAt: form.archivedAt ?? row.closing_at,
         definition: shown(form.definition),
         newsletter: { id, name, slug, colour, time_zone, postal_address, language },
         lists: row.lists.filter((list) => form.definition.listChoice.includes(list.id)),
@@ -357,6 +359,18 @@ export async function publicForms(ctx: Pick<Context, 'db'>, publicIds: string[])
 /** One form by its public name, or null (see `publicForms`). */
 export const publicForm = async (ctx: Pick<Context, 'db'>, publicId: string): Promise<PublicForm | null> =>
   (await publicForms(ctx, [publicId]))[0]!;
+
+/** A newsletter's form by its id, as visitors see it; null where it is gone. */
+export async function publicFormById(ctx: Context, newsletter: Pick<Newsletter, 'id'>, id: string): Promise<PublicForm | null> {
+  const row = await ctx.db
+    .selectFrom('forms')
+    .select('public_id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .executeTakeFirst();
+  const form = row ? await publicForm(ctx, row.public_id) : null;
+  return form?.archivedAt ? null : form;
+}
 
 /** The form of a newsletter's own sign-up page. */
 export async function hostedForm(ctx: Context, newsletter: Newsletter): Promise<PublicForm | null> {

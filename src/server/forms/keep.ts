@@ -204,7 +204,8 @@ async function welcome(ctx: Context, db: Db, steps: Step[]): Promise<void> {
     const { wish, readerId } = kept;
     const { newsletter } = wish.form;
     const who = { id: readerId, address: wish.answers.address.full, trial: wish.trialId !== null };
-    if (!arrived.has(readerId)) await arrive(ctx, db, { ...wish.form, definition: wish.definition }, newsletter, who);
+    const theirs = steps.filter((step) => step.kept.readerId === readerId).map((step) => step.list.id);
+    if (!arrived.has(readerId)) await arrive(ctx, db, { ...wish.form, definition: wish.definition }, newsletter, who, theirs);
     arrived.add(readerId);
     if (!who.trial) await noteForOwners(ctx, db, newsletter, 'joined', { ...who, listName: list.name });
   }

@@ -37,6 +37,7 @@ export async function remindWaiting(ctx: Context, most = 100): Promise<number> {
           'f.name as form_name',
           'f.definition',
         ])
+        .where('n.closing_at', 'is', null)
         .where('c.used_at', 'is', null)
         .where('c.reminded_at', 'is', null)
         .where('c.sent_at', '<=', new Date(now.getTime() - AFTER_MS))

@@ -59,7 +59,7 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
       .execute(),
     stepsOf(ctx, newsletter, DAYS),
     standingOf(ctx, newsletter),
-    lettersOf(ctx, newsletter, 12),
+    lettersOf(ctx, newsletter, { most: 12, drafts: false }).then((found) => found.letters),
     sendersOf(ctx, newsletter),
     domainsOf(ctx, newsletter),
     newPostsOf(ctx, newsletter),

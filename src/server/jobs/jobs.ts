@@ -12,6 +12,7 @@ import { checkDomain } from '../senders/domains';
 import { startLetter } from '../sending/start';
 import { eraseNewsletter } from '../site/removing';
 import { workExport } from '../transfer/exports';
+import { workRestore } from '../transfer/whole-in';
 import { workImport } from '../transfer/work';
 
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
@@ -26,10 +27,18 @@ export type JobName =
   | 'bulk-act'
   | 'warm-readers'
   | 'import'
-  | 'export';
+  | 'export'
+  | 'restore';
 
 /** These may take minutes. So many of them run side by side in one worker and no more, so that letters begin and feeds are read meanwhile. */
-const LONG: ReadonlySet<string> = new Set<JobName>(['import', 'export', 'bulk-act', 'warm-readers', 'erase-newsletter']);
+const LONG: ReadonlySet<string> = new Set<JobName>([
+  'import',
+  'export',
+  'bulk-act',
+  'warm-readers',
+  'erase-newsletter',
+  'restore',
+]);
 const MOST_LONG = 2;
 
 /**
@@ -62,6 +71,7 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
     'bulk-act': async (payload) => workBulk(ctx, check(byId, payload).id),
     export: async (payload) => workExport(ctx, check(byId, payload).id),
+    restore: async (payload) => workRestore(ctx, check(byId, payload).id),
     import: async (payload) => workImport(ctx, check(byId, payload).id),
     'warm-readers': async (payload) => {
       const { id } = check(byId, payload);

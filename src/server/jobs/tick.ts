@@ -6,15 +6,18 @@ import { forgetOldReports } from '../delivery/reports';
 import { forgetHeld } from '../forms/held';
 import { endOldTrials } from '../forms/trials';
 import { forgetOldActs } from '../keeping/bulk';
+import { tellAsked } from '../keeping/cold';
 import { forgetOldMoves } from '../keeping/own';
 import { forgetOldLimits } from '../limits';
 import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
 import { forgiveOld } from '../sending/mailboxes';
 import { giveUpStale } from '../sending/routing';
+import { quietenClosing } from '../site/removing';
 import { forgetOldExports } from '../transfer/exports';
 import { forgetOldImports } from '../transfer/imports';
 import { forgetOldFiles } from '../transfer/kept';
+import { forgetOldRestores } from '../transfer/whole-in';
 import type { JobName } from './jobs';
 
 /** The warmth of a newsletter's readers, and the sizes of its segments, are worked out anew once an hour. */
@@ -35,30 +38,36 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await due(
     'start-letter',
     await ctx.db
-      .selectFrom('letters')
-      .select('id')
-      .where('state', 'in', ['scheduled', 'held', 'starting'])
-      .where('due_at', '<=', now)
-      .orderBy('due_at')
+      .selectFrom('letters as l')
+      .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
+      .select('l.id')
+      .where('l.state', 'in', ['scheduled', 'held', 'starting'])
+      .where('l.due_at', '<=', now)
+      .where('n.closing_at', 'is', null)
+      .orderBy('l.due_at')
       .limit(100)
       .execute(),
   );
   const wishes = await ctx.db
-    .selectFrom('confirmations')
-    .select('sent_at')
-    .where('used_at', 'is', null)
-    .where('reminded_at', 'is', null)
-    .where('sent_at', '<=', new Date(now.getTime() - 3 * 86_400_000))
+    .selectFrom('confirmations as c')
+    .innerJoin('newsletters as n', 'n.id', 'c.newsletter_id')
+    .select('c.sent_at')
+    .where('c.used_at', 'is', null)
+    .where('c.reminded_at', 'is', null)
+    .where('n.closing_at', 'is', null)
+    .where('c.sent_at', '<=', new Date(now.getTime() - 3 * 86_400_000))
     .limit(1)
     .execute();
   if (wishes.length) await enqueue('remind', {}, { jobKey: 'remind' });
   await due(
     'poll-feed',
     await ctx.db
-      .selectFrom('auto_sends')
-      .select('id')
-      .where('switched_on_at', 'is not', null)
-      .where('next_poll_at', '<=', now)
+      .selectFrom('auto_sends as a')
+      .innerJoin('newsletters as n', 'n.id', 'a.newsletter_id')
+      .select('a.id')
+      .where('a.switched_on_at', 'is not', null)
+      .where('a.next_poll_at', '<=', now)
+      .where('n.closing_at', 'is', null)
       .limit(500)
       .execute(),
   );
@@ -72,7 +81,12 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   );
   await due(
     'erase-newsletter',
-    await ctx.db.selectFrom('newsletters').select('id').where('removed_at', 'is not', null).limit(10).execute(),
+    await ctx.db
+      .selectFrom('newsletters')
+      .select('id')
+      .where((eb) => eb.or([eb('removed_at', 'is not', null), eb('closing_at', '<=', now)]))
+      .limit(10)
+      .execute(),
   );
   await due(
     'warm-readers',
@@ -81,6 +95,7 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
       .leftJoin('warmings as w', 'w.newsletter_id', 'n.id')
       .select('n.id')
       .where('n.removed_at', 'is', null)
+      .where('n.coming', '=', false)
       // One that was done in what is the future now is done anew: the clock went backwards.
       .where((eb) =>
         eb.or([eb('w.at', 'is', null), eb('w.at', '<=', new Date(now.getTime() - WARM_EVERY_MS)), eb('w.at', '>', now)]),
@@ -97,6 +112,7 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
       .select('bulk_acts.id')
       .where('state', 'in', ['waiting', 'working', 'undoing'])
       .where('n.removed_at', 'is', null)
+      .where('n.closing_at', 'is', null)
       .orderBy('began_at')
       .limit(100)
       .execute(),
@@ -109,6 +125,7 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
       .select('imports.id')
       .where('state', 'in', ['looking', 'bringing', 'undoing'])
       .where('n.removed_at', 'is', null)
+      .where('n.closing_at', 'is', null)
       .orderBy('began_at')
       .limit(100)
       .execute(),
@@ -125,6 +142,11 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
       .limit(100)
       .execute(),
   );
+  await due(
+    'restore',
+    await ctx.db.selectFrom('restores').select('id').where('state', '=', 'bringing').orderBy('began_at').limit(20).execute(),
+  );
+  await quietenClosing(ctx);
   await giveUpStale(ctx);
   await finishLetters(ctx);
 }
@@ -224,15 +246,18 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await forgiveOld(ctx);
   await forgetHeld(ctx);
   await forgetOldActs(ctx);
+  await tellAsked(ctx);
   await forgetOldMoves(ctx);
   await forgetOldReports(ctx);
   await forgetOldImports(ctx);
   await forgetOldExports(ctx);
   await forgetOldFiles(ctx);
+  await forgetOldRestores(ctx);
   await sql`delete from relay_hours where hour < ${new Date(now.getTime() - 3 * 86_400_000)}`.execute(ctx.db);
   const due = await ctx.db
     .selectFrom('newsletters')
     .select(['id', 'name'])
+    .where('coming', '=', false)
     .where((eb) => eb.or([eb('recounted_at', 'is', null), eb('recounted_at', '<', new Date(now.getTime() - 86_400_000))]))
     .limit(50)
     .execute();

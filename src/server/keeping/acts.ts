@@ -26,7 +26,7 @@ export async function tagReaders(ctx: Context, db: Db, newsletter: Own, ids: str
   await sql`set local inkset.bringing = 'on'`.execute(db);
   const { rows } = await sql<{ ids: string[] }>`
     with theirs as materialized (
-      select r.id, r.standing from readers r where r.newsletter_id = ${newsletter.id} and r.id = any(${ids}::uuid[]) order by r.id
+      select r.id, r.standing from readers r where r.newsletter_id = ${newsletter.id} and r.id = any(${ids}::uuid[]) order by r.id for key share
     ), given as (
       insert into reader_tags (reader_id, newsletter_id, tag, at) select id, ${newsletter.id}::uuid, ${tag}, ${ctx.clock.now()}::timestamptz from theirs
       on conflict do nothing returning reader_id as id

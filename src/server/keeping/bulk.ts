@@ -53,12 +53,21 @@ const WHAT: Record<BulkAct, Joi.ObjectSchema<BulkWhat>> = {
   untag: Joi.object({ tag: tagSchema }),
   add: Joi.object({ listId, agreement: agreementSchema.required() }),
   'take off': Joi.object({ listId }),
+  'let go': Joi.object({}),
   suppress: Joi.object({}),
   erase: Joi.object({}),
 };
 
 /** So many at once, in one transaction: little enough that nobody waits for it, and much enough that half a million take seconds. */
-const PORTION: Record<BulkAct, number> = { tag: 5_000, untag: 5_000, add: 1_000, 'take off': 1_000, suppress: 200, erase: 200 };
+const PORTION: Record<BulkAct, number> = {
+  tag: 5_000,
+  untag: 5_000,
+  add: 1_000,
+  'take off': 1_000,
+  'let go': 1_000,
+  suppress: 200,
+  erase: 200,
+};
 /** Acts can be taken back, and are shown, for so long. */
 const SHOWN_DAYS = 7;
 const DAY_MS = 86_400_000;
@@ -122,6 +131,7 @@ const NOTHING: Record<BulkAct | 'allow', string> = {
   untag: 'They do not have this tag.',
   add: 'They are on this list already, left it themselves, or their address is suppressed. Whoever left comes back only by their own act.',
   'take off': 'They are not on this list.',
+  'let go': 'They are on no list.',
   suppress: 'Their address is suppressed already.',
   erase: 'There is no such reader.',
   allow: 'Only what a member suppressed by hand can be allowed again by hand.',
@@ -296,6 +306,8 @@ async function act(
       return addToList(ctx, db, newsletter, ids, { listId: what.listId!, agreement: what.agreement!, by });
     case 'take off':
       return takeOffList(ctx, db, newsletter, ids, { listId: what.listId!, by });
+    case 'let go':
+      return onEveryList(db, newsletter, ids, (listId) => takeOffList(ctx, db, newsletter, ids, { listId, by }));
     case 'suppress':
       return suppressReaders(ctx, db, newsletter, ids, by);
     case 'erase':
@@ -322,9 +334,31 @@ async function undo(
       return takeOffList(ctx, db, newsletter, ids, { listId: what.listId!, by, since });
     case 'take off':
       return putBackOnList(ctx, db, newsletter, ids, { listId: what.listId!, by, since });
+    case 'let go':
+      return onEveryList(db, newsletter, ids, (listId) => putBackOnList(ctx, db, newsletter, ids, { listId, by, since }));
     case 'suppress':
       return allowReaders(ctx, db, newsletter, ids, by, since);
     case 'erase':
       return [];
   }
+}
+
+/** Does something on each list that any of them is on or was taken off. Answers for whom anything changed. */
+async function onEveryList(
+  db: Db,
+  newsletter: Newsletter,
+  ids: string[],
+  work: (listId: string) => Promise<string[]>,
+): Promise<string[]> {
+  const lists = await db
+    .selectFrom('memberships')
+    .select('list_id')
+    .distinct()
+    .where('newsletter_id', '=', newsletter.id)
+    .where(sql<boolean>`reader_id = any(${ids}::uuid[])`)
+    .orderBy('list_id')
+    .execute();
+  const changed = new Set<string>();
+  for (const { list_id } of lists) for (const id of await work(list_id)) changed.add(id);
+  return [...changed];
 }

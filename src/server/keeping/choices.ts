@@ -3,16 +3,20 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { choiceWords } from '@/core/readers/choice-words';
 import { type ReaderState, transition } from '@/core/readers/state';
-import { type LeaveRef, ownToken, readLeaveToken } from '@/core/sending/token';
+import { type LeavePurpose, type LeaveRef, ownToken, readLeaveToken } from '@/core/sending/token';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
+import { writeMarks } from '../delivery/marks';
+import { greet } from '../forms/arrive';
 import { within } from '../limits';
 import { post } from '../mail/post';
 import { noteForOwners } from '../newsletters/alerts';
+import { refuseClosing } from '../newsletters/newsletters';
 import type { Visitor } from '../readers/visitor';
 import { voiceOf } from '../senders/senders';
 import { cancelWhatTheyLeft } from '../sending/silence';
+import { lastAct } from './acts';
 
 /*
  * The page on which readers choose what they get, by the link in every letter. Whoever has a letter can open it, so it shows no more than how many letters
@@ -43,8 +47,8 @@ export const PAUSES = { week: 7, month: 30, quarter: 91 } as const;
 const OWN_HOURS = 24;
 const OWN_A_DAY = 3;
 
-function refOf(ctx: Context, token: string): LeaveRef {
-  const ref = readLeaveToken(token, 'choices', ctx.config.keys);
+function refOf(ctx: Context, token: string, purpose: LeavePurpose = 'choices'): LeaveRef {
+  const ref = readLeaveToken(token, purpose, ctx.config.keys);
   if (!ref) throw new Fault('not-found', 'A part of this link is missing. Use the one at the end of any letter.');
   return ref;
 }
@@ -123,6 +127,7 @@ export async function keepChoices(ctx: Context, token: string, visitor: Visitor,
     const before = await standing(ctx, trx, readerId);
     if (before.suppressed) throw new Fault('conflict', choiceWords(before.newsletter.language).gone);
     let left = false;
+    const joined: string[] = [];
     for (const list of before.lists) {
       const wanted = wish.lists.includes(list.id);
       const has = list.state === 'reading' || list.state === 'waiting';
@@ -130,12 +135,14 @@ export async function keepChoices(ctx: Context, token: string, visitor: Visitor,
       const { state } = transition(list.state, wanted ? 'ask' : 'leave', !reader!.confirmed);
       await moveOn(ctx, trx, before, { id: list.id, name: list.own }, state, wanted ? 'ask' : 'leave', visitor);
       if (!wanted) left = true;
+      if (state === 'reading') joined.push(list.id);
       await noteForOwners(ctx, trx, before.newsletter, wanted ? 'joined' : 'left', {
         id: readerId,
         address: reader!.address,
         listName: list.own,
       });
     }
+    await greet(ctx, trx, before.newsletter, { id: readerId, address: reader!.address }, joined);
     if (left) await cancelWhatTheyLeft(ctx, trx, readerId);
     await trx.updateTable('readers').set({ text_alone: wish.textAlone }).where('id', '=', readerId).execute();
     return standing(ctx, trx, readerId);
@@ -163,7 +170,7 @@ async function moveOn(
 
 type Entry = {
   readerId: string;
-  act: 'ask' | 'leave' | 'pause' | 'go on' | 'move';
+  act: 'ask' | 'leave' | 'pause' | 'go on' | 'move' | 'stay';
   state: string;
   list?: { id: string; name: string };
   visitor: Visitor;
@@ -215,11 +222,49 @@ export async function pause(ctx: Context, token: string, visitor: Visitor, how: 
   });
 }
 
+/** What the link of a last question leads to. Changes nothing. */
+export async function staying(ctx: Context, token: string): Promise<Choices> {
+  const ref = refOf(ctx, token, 'stay');
+  const found = await standing(ctx, ctx.db, ref.readerId);
+  refuseClosing(found.newsletter);
+  if (found.suppressed) throw new Fault('conflict', choiceWords(found.newsletter.language).gone);
+  return found;
+}
+
+/**
+ * Somebody says that they want to go on reading, and counts as whoever has just followed a link. Off which lists a member has taken them meanwhile they come
+ * back onto, by their own act; who left by themselves, or may not be written to, is told so. Works twice.
+ */
+export async function stay(ctx: Context, token: string, visitor: Visitor): Promise<Choices> {
+  const { readerId, delivery } = refOf(ctx, token, 'stay');
+  const found = await inTransaction(ctx.db, async (trx) => {
+    await trx.selectFrom('readers').select('id').where('id', '=', readerId).forUpdate().executeTakeFirst();
+    const before = await staying({ ...ctx, db: trx }, token);
+    const { rows } = await sql<{ id: string; name: string }>`
+      select l.id, l.name from memberships m join lists l on l.id = m.list_id
+      where m.reader_id = ${readerId} and m.state = 'left' and m.joined_at is not null and ${lastAct(sql`m`)} = 'take off' order by l.id`.execute(
+      trx,
+    );
+    for (const list of rows) await moveOn(ctx, trx, before, list, 'reading', 'ask', visitor);
+    if (rows.length === 0 && !before.lists.some((list) => list.state === 'reading' || list.state === 'waiting'))
+      throw new Fault('conflict', choiceWords(before.newsletter.language).gone);
+    await trx.updateTable('readers').set({ last_clicked_at: ctx.clock.now() }).where('id', '=', readerId).execute();
+    await entry(ctx, trx, before.newsletter, { readerId, act: 'stay', state: 'as before', visitor });
+    return before;
+  });
+  if (delivery && found.newsletter.count_clicks)
+    await writeMarks(ctx, [
+      { ref: delivery, kind: 'click', at: ctx.clock.now(), agent: visitor.agent, method: 'GET', link: null },
+    ]);
+  return found;
+}
+
 /** Mails the link to what is kept of somebody to their own mailbox; at most three a day. Throws "too-many". */
 export async function askForOwn(ctx: Context, token: string): Promise<Choices> {
   const { readerId } = refOf(ctx, token);
   const found = await choicesOf(ctx, token);
   const { newsletter } = found;
+  refuseClosing(newsletter);
   const words = choiceWords(newsletter.language, newsletter.name);
   if (!(await within(ctx, `own:${readerId}`, OWN_A_DAY, 86_400))) throw new Fault('too-many', words.tooOften);
   const until = new Date(ctx.clock.now().getTime() + OWN_HOURS * 3_600_000);

@@ -23,6 +23,7 @@ export async function eraseReaders(
   by: By,
 ): Promise<string[]> {
   const now = ctx.clock.now();
+  await sql`select pg_advisory_xact_lock_shared(hashtext('erasing'), hashtext(${newsletter.id}))`.execute(db);
   const rows = await db
     .selectFrom('readers')
     .select(['id', 'address', 'address_key', 'standing'])
@@ -58,6 +59,14 @@ export async function eraseReaders(
     rows.map((row) => row.address_key),
   );
   return known;
+}
+
+/**
+ * Waits until nobody of this newsletter is being erased, in the caller's transaction. Whoever begins a file of readers does: what is erased later finds the
+ * file and drops it, and what was erased before is not in it.
+ */
+export async function waitForErasing(db: Db, newsletterId: string): Promise<void> {
+  await sql`select pg_advisory_xact_lock(hashtext('erasing'), hashtext(${newsletterId}))`.execute(db);
 }
 
 /**

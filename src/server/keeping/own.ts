@@ -9,6 +9,7 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
 import { within } from '../limits';
+import { refuseClosing } from '../newsletters/newsletters';
 import { suppressedAmong } from '../readers/suppressed';
 import type { Visitor } from '../readers/visitor';
 import { hashToken, mailedToken } from '../secrets';
@@ -91,6 +92,7 @@ const addressSchema = Joi.object<{ address: string }>({ address: Joi.string().tr
 export async function askToMove(ctx: Context, token: string, raw: unknown): Promise<{ own: Own; address: string }> {
   const own = await ownOf(ctx, token);
   const { newsletter, readerId } = own;
+  refuseClosing(newsletter);
   const address = parseAddress(check(addressSchema, raw).address);
   if (!address) throw new Fault('invalid', 'This does not look like an email address.');
   const words = choiceWords(newsletter.language, newsletter.name);

@@ -2,6 +2,7 @@ import Joi from 'joi';
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { FieldKind } from '@/core/forms/fields';
+import type { ListWelcome } from '@/core/forms/mails';
 import { counted } from '@/core/growth/figures';
 import { tagSchema } from '@/core/readers/bulk';
 import { leavesOf } from '@/core/readers/condition';
@@ -24,6 +25,7 @@ export type ListView = {
   description: string;
   public: boolean;
   doubleOptIn: boolean;
+  welcome: ListWelcome | null;
   archived: boolean;
   reading: number;
   waiting: number;
@@ -44,6 +46,13 @@ async function namersOf(db: Db, newsletterId: string) {
     db
       .selectFrom('letters')
       .select(['id', 'audience', sql<string>`subjects->>0`.as('subject')])
+      .select(
+        sql<
+          string[]
+        >`array(select distinct c->>'field' from posts p, jsonb_path_query(p.document, '$.**[*] ? (@.kind == "chip")') c where p.id = letters.post_id)`.as(
+          'chips',
+        ),
+      )
       .where('newsletter_id', '=', newsletterId)
       .where('state', 'in', ['draft', 'scheduled', 'held', 'starting', 'sending', 'paused'])
       .execute(),
@@ -84,7 +93,9 @@ const needing = {
   ],
   field: ({ forms, letters, segments }: Namers, field: { id: string; key: string }): string[] => [
     ...forms.filter((form) => form.text.includes(`"key": "${field.key}"`)).map((form) => asForm(form.name)),
-    ...letters.filter((letter) => JSON.stringify(letter.audience).includes(field.id)).map((letter) => asLetter(letter.subject)),
+    ...letters
+      .filter((letter) => JSON.stringify(letter.audience).includes(field.id) || letter.chips.includes(field.key))
+      .map((letter) => asLetter(letter.subject)),
     ...segments
       .filter((segment) => leavesOf(segment.condition).some((leaf) => leaf.kind === 'field' && leaf.id === field.id))
       .map((segment) => asSegment(segment.name)),
@@ -125,6 +136,7 @@ export async function thingsOf(
       description: row.description,
       public: row.public,
       doubleOptIn: row.double_opt_in,
+      welcome: row.welcome,
       archived: row.archived_at !== null,
       reading: row.reading ?? 0,
       waiting: row.waiting ?? 0,
@@ -140,12 +152,25 @@ const line = (most: number) =>
     .trim()
     .max(most)
     .pattern(/[\u0000-\u001f]/, { invert: true });
-const listSchema = Joi.object<{ name: string; publicName: string; description: string; public: boolean; doubleOptIn: boolean }>({
+type ListInput = {
+  name: string;
+  publicName: string;
+  description: string;
+  public: boolean;
+  doubleOptIn: boolean;
+  welcome: boolean;
+  welcomeSubject: string;
+  welcomeWords: string;
+};
+const listSchema = Joi.object<ListInput>({
   name: line(80).required().label('Name'),
   publicName: line(80).allow('').default('').label('Name for readers'),
   description: line(200).allow('').default('').label('Description'),
   public: Joi.boolean().truthy('yes').falsy('no').default(true),
   doubleOptIn: Joi.boolean().truthy('yes').falsy('no').default(true),
+  welcome: Joi.boolean().truthy('yes').falsy('no').default(false),
+  welcomeSubject: line(150).allow('').default('').label('Subject of the welcome letter'),
+  welcomeWords: Joi.string().trim().max(2_000).allow('').default('').label('Words of the welcome letter'),
 });
 
 const MOST_LISTS = 100;
@@ -159,6 +184,7 @@ export async function keepList(ctx: Context, newsletter: Newsletter, id: string 
     description: value.description,
     public: value.public,
     double_opt_in: value.doubleOptIn,
+    welcome: value.welcome ? JSON.stringify({ subject: value.welcomeSubject, words: value.welcomeWords }) : null,
   };
   return inTransaction(ctx.db, async (trx) => {
     const rows = await trx

@@ -5,11 +5,12 @@ import { signatureFields } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
 import { MAIL_LIFE_MS, nextTry } from '@/core/sending/outcome';
 import { leaveToken, mailToken, messageName } from '@/core/sending/token';
-import { renderNotice } from '@/core/writing/notice';
+import { type Notice, renderNotice } from '@/core/writing/notice';
 import { SLOT } from '@/core/writing/slots';
 import type { Context } from '../context';
 import type { Schema } from '../db/schema';
 import { installationKey } from './identity';
+import { Looks } from './looks';
 import type { Made, Parcel, Result, Want } from './parcels';
 import type { Express } from './post-office';
 import { countRelay, relayRoom } from './relay';
@@ -30,11 +31,15 @@ const LIVES: Record<string, number> = { account: HOUR, 'test letter': HOUR, 'sen
  * one that goes to a reader is told to `onEnd`, in the transaction that writes it.
  */
 export class Singles implements Express {
+  readonly #looks: Looks;
+
   constructor(
     private readonly ctx: Context,
     private readonly workerId: string,
     private readonly onEnd: (db: Context['db'], ended: { row: Row; result: Result }[]) => Promise<void>,
-  ) {}
+  ) {
+    this.#looks = new Looks(ctx);
+  }
 
   /** Routes that single mails wait for, with how many: looked up route by route, so that a flood to one hides no other. */
   async waiting(): Promise<{ routeId: number; count: number }[]> {
@@ -134,7 +139,7 @@ export class Singles implements Express {
     const leaving = row.leave && row.reader_id ? { readerId: row.reader_id, delivery: null } : null;
     const leaveUrl = leaving ? `${ctx.config.linkOrigin}/e/leave/${leaveToken(leaving, 'leave', ctx.config.keys)}` : undefined;
     if (row.content.kind === 'gone') throw new Error('this mail has come to an end');
-    const words = row.content.kind === 'notice' ? renderNotice(row.content.notice, leaveUrl) : row.content;
+    const words = row.content.kind === 'notice' ? await this.#drawn(row, row.content.notice, leaveUrl) : row.content;
     const template = compileMime(
       { subject: row.subject, html: words.html, text: words.text },
       {
@@ -162,6 +167,12 @@ export class Singles implements Express {
       envelope: { from: `${row.return_local ?? `m-${mailToken(row.id, ctx.config.keys)}`}@${back}`, to: row.to_address },
       message: Buffer.concat([Buffer.from(signatures + headerBlock(made.headers)), made.body]),
     };
+  }
+
+  /** What is mailed to readers looks as their newsletter's letters do. */
+  async #drawn(row: Row, notice: Notice, leaveUrl: string | undefined): Promise<{ html: string; text: string }> {
+    const dress = row.newsletter_id && row.reader_id ? await this.#looks.of(row.newsletter_id) : null;
+    return dress ? renderNotice({ ...notice, colour: dress.accent }, leaveUrl, dress.look) : renderNotice(notice, leaveUrl);
   }
 
   async record(results: Result<MailParcel>[]): Promise<void> {

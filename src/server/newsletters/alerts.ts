@@ -88,7 +88,7 @@ export async function tellOwnersDaily(ctx: Context, newsletterId: string): Promi
   });
 }
 
-/** Mails the owners of a newsletter. In the caller's transaction. */
+/** Mails the owners of a newsletter, what they asked to be told or what every owner has to know. In the caller's transaction. */
 export async function mailOwners(
   ctx: Context,
   db: Db,
@@ -97,6 +97,7 @@ export async function mailOwners(
   heading: string,
   paragraphs: string[],
   path: string,
+  { asked = true } = {},
 ): Promise<void> {
   const notice: Notice = {
     name: newsletter.name,
@@ -104,7 +105,11 @@ export async function mailOwners(
     heading,
     paragraphs,
     link: { label: 'Open the desk', url: `${ctx.config.webOrigin}/desk/${newsletter.slug}${path}` },
-    footer: [`You get this because you own ${newsletter.name} and asked to be told. Switch it off under Settings.`],
+    footer: [
+      asked
+        ? `You get this because you own ${newsletter.name} and asked to be told. Switch it off under Settings.`
+        : `You get this because you own ${newsletter.name}.`,
+    ],
   };
   for (const owner of await ownersOf(db, newsletterId))
     await post(ctx, db, { newsletterId: null, kind: 'alert', to: owner.email, subject: heading, notice });

@@ -3,42 +3,65 @@ import { join } from 'node:path';
 import sharp from 'sharp';
 import { Fault } from '@/core/faults';
 import type { Context, Newsletter } from '../context';
+import { guardedFetch } from '../fetch/guarded';
 import { newId } from '../ids';
 
-const MOST_BYTES = 5_000_000;
+/** A photograph of forty megapixels is some ten of these. */
+export const MOST_PICTURE_BYTES = 20_000_000;
+/** A painting is kept as it is painted; a photograph of more than so many bytes is written as photographs are, if that is much smaller. */
+const LARGE_BYTES = 150_000;
+const ENDINGS: Record<string, string> = { 'image/png': 'png', 'image/jpeg': 'jpg', 'application/octet-stream': 'gift' };
 /** A drawing can be made so that painting it never ends. */
 const MOST_SECONDS = 5;
 const LOGO_SIDE = 480;
 const PICTURE_SIDE = 1200;
 
-/**
- * Keeps an uploaded picture: read by sharp (which refuses what is no picture), turned upright, made at most `side` pixels wide and high,
- * written anew as PNG so that nothing of the file's insides survives. Returns its id and what the database is to know of it.
- */
-async function keepPng(ctx: Context, newsletter: Newsletter, file: unknown, kind: 'logo' | 'picture', side: number) {
-  if (!(file instanceof Blob) || file.size === 0)
-    throw new Fault('invalid', 'Choose a picture first.', { [kind]: 'No picture.' });
-  if (file.size > MOST_BYTES) throw new Fault('invalid', 'This picture is larger than 5 MB.', { [kind]: 'Too large.' });
-  const bytes = Buffer.from(await file.arrayBuffer());
-  const { data, info } = await sharp(bytes, { limitInputPixels: 50_000_000 })
+const painted = (bytes: Buffer, side: number) =>
+  sharp(bytes, { limitInputPixels: 50_000_000 })
     .timeout({ seconds: MOST_SECONDS })
     .rotate()
     .resize(side, side, { fit: 'inside', withoutEnlargement: true })
     .png()
-    .toBuffer({ resolveWithObject: true })
-    .catch(() => {
-      throw new Fault('invalid', 'This file is no picture we can read. PNG, JPEG, WebP, GIF, AVIF and SVG are.', {
-        [kind]: 'Not a picture.',
-      });
+    .toBuffer({ resolveWithObject: true });
+
+const asPhotograph = (png: Buffer) => sharp(png).jpeg({ quality: 84, mozjpeg: true }).toBuffer();
+
+/** A picture that was kept elsewhere, painted anew as what it was. Throws "invalid" for what is none. */
+export const repaint = (bytes: Buffer, contentType: string): Promise<Buffer> =>
+  painted(bytes, PICTURE_SIDE).then(
+    ({ data }) => (contentType === 'image/jpeg' ? asPhotograph(data) : data),
+    () => {
+      throw new Fault('invalid', 'One of its pictures is no picture we can read. Nothing was brought.');
+    },
+  );
+
+/**
+ * Keeps an uploaded picture: read by sharp (which refuses what is no picture), turned upright, made at most `side` pixels wide and high,
+ * written anew, as PNG or, where that is much smaller, as JPEG, so that nothing of the file's insides survives. Returns its id and what the database is to
+ * know of it.
+ */
+async function keepPainted(ctx: Context, newsletter: Newsletter, file: unknown, kind: 'logo' | 'picture', side: number) {
+  if (!(file instanceof Blob) || file.size === 0)
+    throw new Fault('invalid', 'Choose a picture first.', { [kind]: 'No picture.' });
+  if (file.size > MOST_PICTURE_BYTES) throw new Fault('invalid', 'This picture is larger than 20 MB.', { [kind]: 'Too large.' });
+  const bytes = Buffer.from(await file.arrayBuffer());
+  const { data, info } = await painted(bytes, side).catch(() => {
+    throw new Fault('invalid', 'This file is no picture we can read. PNG, JPEG, WebP, GIF, AVIF and SVG are.', {
+      [kind]: 'Not a picture.',
     });
+  });
+  // A logo is a drawing, and stands on whatever ground it is put.
+  const photograph =
+    kind === 'picture' && data.length > LARGE_BYTES && (await sharp(data).stats()).isOpaque ? await asPhotograph(data) : null;
+  const [kept, type] = photograph && photograph.length < data.length * 0.7 ? [photograph, 'image/jpeg'] : [data, 'image/png'];
   const id = newId();
   await mkdir(ctx.config.mediaDir, { recursive: true, mode: 0o700 });
-  await writeFile(pathOf(ctx, id), data, { mode: 0o600 });
+  await writeFile(pathOf(ctx, id, type), kept, { mode: 0o600 });
   return {
     id,
     newsletter_id: newsletter.id,
     kind,
-    content_type: 'image/png',
+    content_type: type,
     width: info.width,
     height: info.height,
     created_at: ctx.clock.now(),
@@ -47,7 +70,7 @@ async function keepPng(ctx: Context, newsletter: Newsletter, file: unknown, kind
 
 /** Keeps an uploaded logo. The old one stays on disk, since letters already sent show it. */
 export async function keepLogo(ctx: Context, newsletter: Newsletter, file: unknown): Promise<void> {
-  const row = await keepPng(ctx, newsletter, file, 'logo', LOGO_SIDE);
+  const row = await keepPainted(ctx, newsletter, file, 'logo', LOGO_SIDE);
   await ctx.db.transaction().execute(async (trx) => {
     await trx.insertInto('media').values(row).execute();
     await trx.updateTable('newsletters').set({ logo_id: row.id }).where('id', '=', newsletter.id).execute();
@@ -56,9 +79,22 @@ export async function keepLogo(ctx: Context, newsletter: Newsletter, file: unkno
 
 /** Keeps a picture for forms and returns the address that anybody can fetch it from. */
 export async function keepPicture(ctx: Context, newsletter: Newsletter, file: unknown): Promise<{ url: string }> {
-  const row = await keepPng(ctx, newsletter, file, 'picture', PICTURE_SIDE);
+  const row = await keepPainted(ctx, newsletter, file, 'picture', PICTURE_SIDE);
   await ctx.db.insertInto('media').values(row).execute();
-  return { url: mediaUrl(ctx, row.id) };
+  return { url: mediaUrl(ctx, row.id, row.content_type) };
+}
+
+/** Fetches a picture from an address, once, and keeps it like one that was uploaded. Throws a sentence for an address that gives none. */
+export async function takeInPicture(ctx: Context, newsletter: Newsletter, address: string): Promise<{ url: string }> {
+  const { status, bytes, url } = await guardedFetch(
+    address.trim(),
+    ctx.config.allowLoopback,
+    { accept: 'image/*' },
+    { timeoutMs: 20_000, bytes: MOST_PICTURE_BYTES, redirects: 4 },
+  );
+  if (status >= 400)
+    throw new Fault('unreachable', `${new URL(url).host} answers with ${status}, so there is no picture to take in.`);
+  return keepPicture(ctx, newsletter, new Blob([new Uint8Array(bytes)]));
 }
 
 /** Takes the logo off letters and pages to come. */
@@ -66,19 +102,26 @@ export async function dropLogo(ctx: Context, newsletter: Newsletter): Promise<vo
   await ctx.db.updateTable('newsletters').set({ logo_id: null }).where('id', '=', newsletter.id).execute();
 }
 
-const pathOf = (ctx: Pick<Context, 'config'>, id: string) => join(ctx.config.mediaDir, `${id}.png`);
+/** Where a file lies, by its id and its type. */
+export const pathOf = (ctx: Pick<Context, 'config'>, id: string, type: string): string =>
+  join(ctx.config.mediaDir, `${id}.${ENDINGS[type] ?? 'gift'}`);
 
 /** A kept picture, or null. The id is checked against its form before it comes near a path. */
-export async function readMedia(ctx: Pick<Context, 'config'>, id: string): Promise<Buffer | null> {
+export async function readMedia(ctx: Pick<Context, 'config'>, id: string): Promise<{ bytes: Buffer; type: string } | null> {
   if (!/^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(id)) return null;
-  return readFile(pathOf(ctx, id)).catch(() => null);
+  for (const type of ['image/png', 'image/jpeg']) {
+    const bytes = await readFile(pathOf(ctx, id, type)).catch(() => null);
+    if (bytes) return { bytes, type };
+  }
+  return null;
 }
 
 /** Where a newsletter's logo is to be fetched by anybody; null where there is none. */
 export const logoUrl = (ctx: Pick<Context, 'config'>, newsletter: { logo_id: string | null }): string | null =>
-  newsletter.logo_id && mediaUrl(ctx, newsletter.logo_id);
+  newsletter.logo_id && mediaUrl(ctx, newsletter.logo_id, 'image/png');
 
-const mediaUrl = (ctx: Pick<Context, 'config'>, id: string) => `${ctx.config.linkOrigin}/e/media/${id}.png`;
+const mediaUrl = (ctx: Pick<Context, 'config'>, id: string, type: string) =>
+  `${ctx.config.linkOrigin}/e/media/${id}.${ENDINGS[type]}`;
 
 const MOST_GIFT_BYTES = 20_000_000;
 
@@ -130,6 +173,10 @@ export async function readGiftFile(
 
 /** Where the files of a newsletter lie, of whatever kind. */
 export async function filesOf(ctx: Pick<Context, 'config' | 'db'>, newsletterId: string): Promise<string[]> {
-  const rows = await ctx.db.selectFrom('media').select(['id', 'kind']).where('newsletter_id', '=', newsletterId).execute();
-  return rows.map(({ id, kind }) => (kind === 'gift' ? join(ctx.config.mediaDir, `${id}.gift`) : pathOf(ctx, id)));
+  const rows = await ctx.db
+    .selectFrom('media')
+    .select(['id', 'content_type'])
+    .where('newsletter_id', '=', newsletterId)
+    .execute();
+  return rows.map((row) => pathOf(ctx, row.id, row.content_type));
 }

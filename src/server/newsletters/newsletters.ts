@@ -146,3 +146,22 @@ export async function openNewsletter(
 export async function publicNewsletter(ctx: Context, slug: string): Promise<Newsletter | null> {
   return (await ctx.db.selectFrom('newsletters').selectAll().where('slug', '=', slug).executeTakeFirst()) ?? null;
 }
+
+/** Refuses what would have a newsletter send something that is to be deleted. Throws "expired", with what readers are to know. */
+export function refuseClosing(newsletter: { name: string; closing_at: Date | null }): void {
+  if (newsletter.closing_at)
+    throw new Fault(
+      'expired',
+      `${newsletter.name} is closing: nothing of it is sent any more, and all that it keeps of anybody is deleted within a week.`,
+    );
+}
+
+/** A slug that nobody has, as near to the wanted one as can be. */
+export async function freeSlug(ctx: Context, wanted: string): Promise<string> {
+  const taken = await ctx.db.selectFrom('newsletters').select('slug').where('slug', 'like', `${wanted}%`).execute();
+  const slugs = new Set(taken.map((row) => row.slug));
+  for (let n = 1; ; n += 1) {
+    const slug = n === 1 ? wanted : `${wanted}-${n}`;
+    if (!slugs.has(slug)) return slug;
+  }
+}

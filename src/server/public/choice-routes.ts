@@ -5,7 +5,7 @@ import { choiceWords } from '@/core/readers/choice-words';
 import { countingWords, pageWords } from '@/core/readers/page-words';
 import { letterWords } from '@/core/writing/words';
 import type { Context } from '../context';
-import { askForOwn, type Choices, choicesOf, keepChoices, PAUSES, pause } from '../keeping/choices';
+import { askForOwn, type Choices, choicesOf, keepChoices, PAUSES, pause, stay, staying } from '../keeping/choices';
 import { askToMove, changeOwn, eraseOwn, move, moving, type Own, ownData, ownOf } from '../keeping/own';
 import { leave } from '../sending/leave';
 import { page, saying } from './page';
@@ -172,6 +172,18 @@ function question({ id, label, kind, options, value }: Own['answers'][number]): 
   const type = { number: 'number', date: 'date', 'date and time': 'datetime-local', phone: 'tel', text: 'text' }[kind];
   return field(name, label, String(value ?? ''), ` type="${type}"${kind === 'number' ? ' step="any"' : ''}`);
 }
+
+/** GET and POST /e/stay/TOKEN, from a last question: whoever presses the button goes on reading. */
+export const stayPage = (ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> =>
+  shown('Letters', async () => {
+    const done = request.method === 'POST';
+    const { newsletter } = done ? await stay(ctx, token, visitorOf(request)) : await staying(ctx, token);
+    const words = choiceWords(newsletter.language, newsletter.name);
+    const body = done
+      ? `<h1 role="status">${escapeHtml(words.stayDone)}</h1>`
+      : `<h1>${escapeHtml(words.stay)}</h1><form method="post"><button>${escapeHtml(words.stayYes)}</button></form>`;
+    return page({ name: newsletter.name, title: done ? words.stayDone : words.stay, body, language: newsletter.language });
+  });
 
 /** GET and POST /e/move/TOKEN, mailed to a new address: letters go there once its owner has pressed the button. */
 export const movePage = (ctx: Context, request: PublicRequest, token: string): Promise<PublicAnswer> =>

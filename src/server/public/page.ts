@@ -63,13 +63,13 @@ export function page(view: PublicPage): PublicAnswer {
 export const saying = (name: string, title: string, sentence: string, status = 200): PublicAnswer =>
   page({ name, title, status, body: `<h1>${escapeHtml(title)}</h1><p>${escapeHtml(sentence)}</p>` });
 
-/** GET /e/media/ID.png: an uploaded picture. Its address changes with its content, so it may be kept for ever. */
+/** GET /e/media/ID.png or ID.jpg: an uploaded picture. Its address changes with its content, so it may be kept for ever. */
 export async function picture(ctx: Pick<Context, 'config'>, id: string): Promise<PublicAnswer> {
-  const bytes = await readMedia(ctx, id);
-  if (!bytes) return saying('Not found', 'There is no such picture', 'Perhaps a part of the address is missing.', 404);
-  return answer(bytes, {
+  const media = await readMedia(ctx, id);
+  if (!media) return saying('Not found', 'There is no such picture', 'Perhaps a part of the address is missing.', 404);
+  return answer(media.bytes, {
     headers: {
-      'content-type': 'image/png',
+      'content-type': media.type,
       'cache-control': 'public, max-age=31536000, immutable',
       'x-content-type-options': 'nosniff',
     },

@@ -2,12 +2,13 @@ import type { Context } from '../context';
 import type { MarkBook } from '../delivery/marks';
 import { FormBook } from '../forms/counts';
 import { SignUps } from '../forms/sign-ups';
-import { choicesPage, movePage, ownPage } from './choice-routes';
+import { choicesPage, movePage, ownPage, stayPage } from './choice-routes';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
 import { picture, saying } from './page';
 import { pickingPage } from './pick-route';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
 import type { PublicPaths } from './request';
+import { seePage } from './see-route';
 
 /**
  * All hot public paths as one plain function from request to answer. Next mounts it at /e (`overFetch`), and the edge process mounts the
@@ -35,9 +36,11 @@ export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new
     if (kind === 'confirm' && (reads || request.method === 'POST')) return confirmPage(ctx, request, id);
     if (kind === 'leave' && (reads || request.method === 'POST')) return leavePage(ctx, request, id);
     if (kind === 'choices' && (reads || request.method === 'POST')) return choicesPage(ctx, request, id);
+    if (kind === 'see' && reads) return seePage(ctx, id);
+    if (kind === 'stay' && (reads || request.method === 'POST')) return stayPage(ctx, request, id);
     if (kind === 'own' && (reads || request.method === 'POST')) return ownPage(ctx, request, id, more);
     if (kind === 'move' && (reads || request.method === 'POST')) return movePage(ctx, request, id);
-    if (kind === 'media' && reads) return picture(ctx, id.replace(/\.png$/, ''));
+    if (kind === 'media' && reads) return picture(ctx, id.replace(/\.(png|jpg)$/, ''));
     return saying('Not found', 'There is nothing here', 'Perhaps a part of the address is missing.', 404);
   };
 }

@@ -221,6 +221,7 @@ function consentText(c: {
     complaint: 'Complained',
     add: `Put on ${c.list}${by}`,
     'take off': `Taken off ${c.list}${by}`,
+    stay: 'Said that they want to go on reading',
     suppress: `Suppressed${by}`,
     allow: `Allowed again${by}`,
     erase: `Erased${by}`,

@@ -20,6 +20,10 @@ async function hashKey(ctx: Pick<Context, 'config'>, db: Db, newsletterId: strin
   return Buffer.from(unseal(rows[0]!.hash_key, ctx.config.keys), 'hex');
 }
 
+/** The same, in hex, for a newsletter that is taken out whole; null where nobody was erased yet. */
+export const erasedKey = (ctx: Pick<Context, 'config'>, newsletter: { hash_key: Buffer | null }): string | null =>
+  newsletter.hash_key && unseal(newsletter.hash_key, ctx.config.keys);
+
 /** The hash under which addresses of erased readers stand among the suppressed. */
 async function hasher(ctx: Pick<Context, 'config'>, db: Db, newsletterId: string): Promise<(addressKey: string) => string> {
   const key = await hashKey(ctx, db, newsletterId);

@@ -3,6 +3,7 @@ import type { Whom } from '@/core/readers/bulk';
 import { type Condition, expand, folded, howManyOf, type Missing } from '@/core/readers/condition';
 import type { ReaderState } from '@/core/readers/state';
 import type { Order } from '@/core/readers/view';
+import type { Degree } from '@/core/readers/warmth';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { conditionSql, knownOf, momentOf } from './conditions';
@@ -165,11 +166,50 @@ export async function howMany(ctx: Context, newsletter: Newsletter, { find, cond
   return rows[0]!.people;
 }
 
+/** So long an exact count is waited for, while somebody types. */
+const PATIENCE_MS = 200;
+/** Of so many in a hundred of the table's pages it is estimated then. */
+const SAMPLED = 1;
+
+/**
+ * How many people fit words and a condition: exactly where that is found in the time that somebody who types waits, else about how many, by a part of
+ * the table. Whoever gets an estimate asks again with patience (`howMany`).
+ */
+export async function howManySoon(
+  ctx: Context,
+  newsletter: Newsletter,
+  asked: Asked,
+  patienceMs = PATIENCE_MS,
+): Promise<{ people: number; exact: boolean }> {
+  const { fits } = await readyCondition(ctx, ctx.db, newsletter, asked.condition);
+  const of = sql`r.newsletter_id = ${newsletter.id}::uuid`;
+  const fitting = sql`${findSql(asked.find)} and ${fits}`;
+  try {
+    const { rows } = await ctx.db.transaction().execute(async (trx) => {
+      await sql`set local statement_timeout = ${sql.lit(patienceMs)}`.execute(trx);
+      return sql<{ people: number }>`select count(*)::int as people from readers r where ${of} and ${fitting}`.execute(trx);
+    });
+    return { people: rows[0]!.people, exact: true };
+  } catch (error) {
+    if ((error as { code?: string }).code !== CANCELED) throw error;
+  }
+  const { rows } = await sql<{ all: number; sampled: number; fit: number }>`
+    select coalesce((select reading + waiting + left_count + unreachable from people_totals t where t.newsletter_id = ${newsletter.id} and t.kind = 'all'), 0)::int as all,
+      count(*)::int as sampled, count(*) filter (where ${fitting})::int as fit from readers r tablesample system (${sql.lit(SAMPLED)}) where ${of}`.execute(
+    ctx.db,
+  );
+  const { all, sampled, fit } = rows[0]!;
+  return { people: sampled ? Math.round((fit / sampled) * all) : 0, exact: false };
+}
+/** What PostgreSQL says of a statement that took too long. */
+const CANCELED = '57014';
+
 export type Facets = {
   lists: { id: string; name: string; people: number; archived: boolean }[];
   tags: { name: string; people: number }[];
   sources: { name: string; people: number }[];
   forms: { id: string; name: string; people: number }[];
+  warmth: Record<Degree | 'unknown', number>;
 };
 const MOST_SHOWN = 30;
 
@@ -186,7 +226,7 @@ export async function facetsOf(ctx: Context, newsletter: Newsletter): Promise<Fa
       .orderBy('key')
       .limit(MOST_SHOWN)
       .execute();
-  const [lists, tags, sources, forms] = await Promise.all([
+  const [lists, tags, sources, forms, degrees] = await Promise.all([
     ctx.db
       .selectFrom('lists as l')
       .leftJoin('people_totals as t', (join) =>
@@ -209,11 +249,20 @@ export async function facetsOf(ctx: Context, newsletter: Newsletter): Promise<Fa
       .orderBy('t.reading', 'desc')
       .limit(MOST_SHOWN)
       .execute(),
+    ctx.db
+      .selectFrom('people_totals')
+      .select(['key', 'reading as people'])
+      .where('newsletter_id', '=', newsletter.id)
+      .where('kind', '=', 'warmth')
+      .execute(),
   ]);
+  const warmth: Facets['warmth'] = { warm: 0, mild: 0, cool: 0, cold: 0, unknown: 0 };
+  for (const { key, people } of degrees) warmth[key as keyof typeof warmth] = people;
   return {
     lists: lists.map(({ reading, archived_at, ...list }) => ({ ...list, people: reading ?? 0, archived: archived_at !== null })),
     tags,
     sources,
     forms,
+    warmth,
   };
 }

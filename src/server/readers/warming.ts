@@ -46,7 +46,15 @@ export async function warmReaders(ctx: Context, newsletterId: string, atOnce = A
     // Locked in the order of all who change readers.
     await ctx.db.transaction().execute(async (trx) => {
       await sql`select 1 from readers where id = any(${rows.map((row) => row.id)}::uuid[]) order by id for update`.execute(trx);
-      await sql`update readers r set warmth = n.warmth, warmth_at = ${now} from unnest(${rows.map((row) => row.id)}::uuid[], ${warm}::int[]) as n(id, warmth) where r.id = n.id`.execute(
+      await sql`
+        with old as materialized (select id, warmth, standing from readers where id = any(${rows.map((row) => row.id)}::uuid[])),
+        made as (
+          update readers r set warmth = n.warmth, warmth_at = ${now} from unnest(${rows.map((row) => row.id)}::uuid[], ${warm}::int[]) as n(id, warmth)
+          where r.id = n.id returning r.id, r.warmth, r.standing),
+        moved as (
+          select degree(o.warmth) as key, o.standing, -1 as n from old o join made m using (id) where degree(o.warmth) <> degree(m.warmth)
+          union all select degree(m.warmth), m.standing, 1 from old o join made m using (id) where degree(o.warmth) <> degree(m.warmth))
+        select count(people_change(${newsletterId}::uuid, 'warmth', key, standing, n)) from (select key, standing, sum(n)::int as n from moved group by 1, 2) s`.execute(
         trx,
       );
     });

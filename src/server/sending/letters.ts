@@ -107,6 +107,11 @@ export async function pauseLetter(ctx: Context, newsletter: Newsletter, id: stri
   });
 }
 
+/** Does the same for a reason of our own, in the caller's transaction. */
+export async function pauseFor(ctx: Context, db: Db, id: string, cause: string): Promise<void> {
+  if (await moveLetter(ctx, db, id, 'pause', cause)) await rest(db, id, true);
+}
+
 /** Gives a letter that has not begun to leave another time, said in the newsletter's zone (`YYYY-MM-DDTHH:MM`). Throws "invalid" for an hour that is none, or over. */
 export async function reschedule(ctx: Context, newsletter: Newsletter, id: string, typed: string, by: string): Promise<void> {
   const at = atLocal(typed, newsletter.time_zone);
@@ -114,6 +119,14 @@ export async function reschedule(ctx: Context, newsletter: Newsletter, id: strin
   if (!at) throw refuse('There is no such hour: a time is missing, or clocks skip it on that day.');
   if (at <= ctx.clock.now()) throw refuse('That time is over. Choose a later one.');
   await ctx.db.transaction().execute(async (trx) => {
+    const post = await trx
+      .selectFrom('letters as l')
+      .innerJoin('posts as p', 'p.id', 'l.post_id')
+      .select('p.goes')
+      .where('l.newsletter_id', '=', newsletter.id)
+      .where('l.id', '=', id)
+      .executeTakeFirst();
+    if (post?.goes === 'page') throw new Fault('conflict', 'This is a page alone. Say first that it becomes a letter too.');
     await own(ctx, trx, newsletter, id, 'schedule', `Set by ${by}`);
     await trx.updateTable('letters').set({ due_at: at }).where('id', '=', id).execute();
   });

@@ -4,6 +4,7 @@ import { LINKS_HOST, returnPathDomain } from '@/core/senders/records';
 import { type DkimKey, signatureFields } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock, type MimeTemplate } from '@/core/sending/mime';
 import { type DeliveryRef, deliveryToken, leaveToken, messageName } from '@/core/sending/token';
+import { lineTemplate } from '@/core/writing/line';
 import { SLOT } from '@/core/writing/slots';
 import type { Context } from '../context';
 import { signingKeys } from '../mail/signing';
@@ -58,7 +59,11 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
   const ring = ctx.config.keys;
   const compiled = (variant: number, textAlone: boolean) =>
     compileMime(
-      { html: letter.html ?? '', text: letter.text ?? '', subject: letter.subjects[variant] ?? letter.subjects[0]! },
+      {
+        html: letter.html ?? '',
+        text: letter.text ?? '',
+        subject: lineTemplate(letter.subjects[variant] ?? letter.subjects[0]!),
+      },
       {
         fromName: letter.from_name ?? letter.name,
         fromAddress: letter.from_address ?? '',
@@ -99,11 +104,12 @@ export async function messageFor(letter: Prepared, to: Recipient): Promise<{ env
   const values: Record<string, string> = {
     [SLOT.leave]: leaveUrl,
     [SLOT.choices]: `${letter.linkOrigin}/e/choices/${leaveToken(leaving, 'choices', ring)}`,
+    [SLOT.stay]: `${letter.linkOrigin}/e/stay/${leaveToken(leaving, 'stay', ring)}`,
+    [SLOT.see]: `${letter.linkOrigin}/e/see/${leaveToken(leaving, 'see', ring)}`,
     [SLOT.pixel]: `${letter.linkOrigin}/e/o/${deliveryToken(ref, 'open', ring)}.gif`,
   };
   const click = `${letter.linkOrigin}/e/c/${deliveryToken(ref, 'click', ring)}`;
   for (let n = 0; n < letter.links.length; n += 1) values[`link:${n}`] = click + letter.links[n];
-  for (const [field, value] of Object.entries(to.chips ?? {})) values[`chip:${field}`] = value;
   const personal = {
     to: to.address,
     messageId: `<${messageName(`${to.sentOn} ${to.id}`, ring)}@${letter.domain}>`,
@@ -111,7 +117,7 @@ export async function messageFor(letter: Prepared, to: Recipient): Promise<{ env
     leaveMailto: `leave-${leaveToken(leaving, 'leave-mail', ring)}@${back}`,
   };
   const template = to.textAlone ? letter.textAlone(to.variant) : (letter.templates[to.variant] ?? letter.templates[0]!);
-  const made = fillMime(template, personal, values);
+  const made = fillMime(template, personal, values, to.chips ?? {});
   const signatures = await signatureFields(made, letter.keys);
   return {
     envelope: { from: `b-${deliveryToken(ref, 'bounce', ring)}@${back}`, to: to.address },

@@ -1,13 +1,15 @@
 import { sql } from 'kysely';
-import { bind, chipsIn, type Document, STARTING_LAYOUT } from '@/core/writing/document';
-import { type LetterFrame, renderHtml, takeLinks } from '@/core/writing/render';
-import { renderText } from '@/core/writing/text';
+import { type Check, checksOf } from '@/core/writing/checks';
+import { type Document, segmentsIn } from '@/core/writing/document';
+import { takeLinks } from '@/core/writing/render';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
-import { logoUrl } from '../newsletters/media';
+import { conditionSql } from '../readers/conditions';
 import { freshenFor } from '../senders/domains';
 import { audienceSql, type Ready, readyAudience } from './audience';
+import { drawn, laidOut } from './laid-out';
 import { moveLetter } from './letters';
+import { answerSql, conditionOf, partsOf } from './parts';
 import { spreadByRamp } from './ramp';
 
 /** How long a letter that may not leave yet waits before it is tried again. */
@@ -43,10 +45,11 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
   const letter = await db
     .selectFrom('letters as l')
     .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
-    .select(['l.id', 'l.state', 'l.newsletter_id', 'l.sender_id', 'l.post_id', 'l.audience', 'n.time_zone'])
+    .select(['l.id', 'l.state', 'l.newsletter_id', 'l.sender_id', 'l.post_id', 'l.audience', 'l.subjects', 'n.time_zone'])
     .where('l.id', '=', id)
     .where('l.state', 'in', ['scheduled', 'held', 'starting'])
     .where('l.due_at', '<=', now)
+    .where('n.closing_at', 'is', null)
     .forUpdate('l')
     .skipLocked()
     .executeTakeFirst();
@@ -61,11 +64,29 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
         .executeTakeFirst()
     : undefined;
   const { missing } = await readyAudience(ctx, db, { id: letter.newsletter_id, time_zone: letter.time_zone }, letter.audience);
+  const post = letter.post_id
+    ? await db.selectFrom('posts').select(['document', 'link', 'goes']).where('id', '=', letter.post_id).executeTakeFirst()
+    : undefined;
+  const amiss = post && amissOf(post, letter.subjects);
+  const lost = post
+    ? (
+        await readyAudience(
+          ctx,
+          db,
+          { id: letter.newsletter_id, time_zone: letter.time_zone },
+          partsOf(segmentsIn(post.document)),
+        )
+      ).missing.length > 0
+    : false;
   const hold = !letter.post_id
     ? 'Its post was deleted. Nothing has left.'
-    : missing.length
-      ? `Whom it is for names a ${missing[0] === 'circle' ? 'segment that leads back to itself' : `${missing[0]} that is no longer there`}. Nothing has left.`
-      : holdReason(sender, domain);
+    : amiss
+      ? `${amiss.title}. ${amiss.words} Nothing has left.`
+      : missing.length
+        ? `Whom it is for names a ${missing[0] === 'circle' ? 'segment that leads back to itself' : `${missing[0]} that is no longer there`}. Nothing has left.`
+        : lost
+          ? 'A part of it is for a segment that is no longer there. Nothing has left.'
+          : holdReason(sender, domain);
   if (hold) {
     await moveLetter(ctx, db, id, 'hold', hold, { due_at: new Date(now.getTime() + HOLD_MS) });
     ctx.log.warn({ letter: id, reason: hold }, 'a letter is held');
@@ -87,6 +108,13 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
   return true;
 }
 
+/** What keeps a letter that was written here from leaving. What a feed brings is as its writer published it. */
+function amissOf(post: { document: Document; link: string | null }, subjects: string[]): Check | undefined {
+  if (post.link !== null) return undefined;
+  const checks = checksOf({ document: post.document, subject: subjects[0] ?? '', previewLine: '' });
+  return checks.find((one) => one.tone === 'stop');
+}
+
 function holdReason(
   sender: { confirmed_at: Date | null; address: string } | undefined,
   domain: { state: string; name: string } | undefined,
@@ -100,30 +128,6 @@ function holdReason(
   return null;
 }
 
-/** What every letter of a newsletter is framed by. */
-export function frameOf(ctx: Context, newsletter: Newsletter): Omit<LetterFrame, 'previewLine'> {
-  return {
-    brand: {
-      name: newsletter.name,
-      colour: newsletter.accent,
-      language: newsletter.language,
-      logo: logoUrl(ctx, newsletter),
-      links: newsletter.social_links,
-    },
-    colophon: { reasonLine: newsletter.reason_line, postalAddress: newsletter.postal_address },
-    countsOpens: newsletter.count_opens,
-  };
-}
-
-/** What a letter says: its post, laid out. */
-export async function documentOf(db: Db, letter: { post_id: string | null; layout_id: string | null }): Promise<Document> {
-  const post = await db.selectFrom('posts').selectAll().where('id', '=', letter.post_id).executeTakeFirstOrThrow();
-  const layout = letter.layout_id
-    ? await db.selectFrom('layouts').select('layout').where('id', '=', letter.layout_id).executeTakeFirst()
-    : undefined;
-  return bind(layout?.layout ?? STARTING_LAYOUT, post);
-}
-
 /** How a letter that has not begun would look, were it to leave now; null where its post is gone. */
 export async function previewOf(
   ctx: Context,
@@ -132,14 +136,12 @@ export async function previewOf(
 ): Promise<{ html: string; text: string } | null> {
   const letter = await ctx.db
     .selectFrom('letters')
-    .select(['post_id', 'layout_id', 'preview_line'])
+    .select(['post_id', 'layout_id', 'preview_line', 'subjects', 'own_text', 'due_at'])
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '=', letterId)
     .executeTakeFirst();
   if (!letter?.post_id) return null;
-  const document = await documentOf(ctx.db, letter);
-  const frame = { ...frameOf(ctx, newsletter), previewLine: letter.preview_line };
-  return { html: takeLinks(await renderHtml(document, frame)).html, text: renderText(document, frame) };
+  return drawn(await laidOut(ctx, ctx.db, newsletter, letter));
 }
 
 async function fixRecipients(ctx: Context, id: string): Promise<void> {
@@ -157,12 +159,11 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     .where('id', '=', row.newsletter_id)
     .executeTakeFirstOrThrow();
   // Made outside the transaction: rendering takes its time, and nothing of it depends on the recipients.
-  const document = await documentOf(ctx.db, row);
-  const frame = { ...frameOf(ctx, newsletter), previewLine: row.preview_line };
-  const rendered = await renderHtml(document, frame);
+  const laid = await laidOut(ctx, ctx.db, newsletter, row);
+  const { chips, segments } = laid;
+  const rendered = await drawn(laid);
   // Where clicks are not counted, links lead straight to where they point.
-  const { html, links } = newsletter.count_clicks ? takeLinks(rendered) : { html: rendered, links: [] };
-  const chips = chipsIn(document);
+  const { html, links } = newsletter.count_clicks ? takeLinks(rendered.html) : { html: rendered.html, links: [] };
   await sql`select ensure_month(${row.sent_on}::date)`.execute(ctx.db);
   await ctx.db.transaction().execute(async (trx) => {
     const letter = await trx
@@ -185,8 +186,10 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     const of = { letterId: id, newsletterId: newsletter.id, sentOn: letter.sent_on, now };
     const ready = await readyAudience(ctx, trx, newsletter, letter.audience);
     // Deleted since it was looked at: the next look holds the letter. Without what it takes away it would go to too many.
-    if (ready.missing.length) return;
-    const recipients = await insertRecipients(trx, { ...of, ready, variants: letter.subjects.length, chips });
+    const parts = await readyAudience(ctx, trx, newsletter, partsOf(segments));
+    if (ready.missing.length || parts.missing.length) return;
+    const fields = [...new Set(chips.map((chip) => chip.field))];
+    const recipients = await insertRecipients(trx, { ...of, ready, variants: letter.subjects.length, fields, parts, segments });
     await sql`set local enable_nestloop = on`.execute(trx);
     const domain = await trx.selectFrom('domains').select(['id', 'ramp']).where('id', '=', letter.domain_id).executeTakeFirst();
     if (domain?.ramp)
@@ -196,12 +199,20 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       .updateTable('letters')
       .set({
         html,
-        text: renderText(document, frame),
+        text: rendered.text,
         chips: JSON.stringify(chips),
         counts_opens: newsletter.count_opens,
         counts_clicks: newsletter.count_clicks,
       })
       .where('id', '=', id)
+      .execute();
+    // Its page stands from the moment at which it leaves, unless it stood before.
+    await trx
+      .updateTable('posts')
+      .set({ published_at: now })
+      .where('id', '=', row.post_id)
+      .where('goes', '=', 'both')
+      .where('published_at', 'is', null)
       .execute();
     await moveLetter(ctx, trx, id, 'fix recipients');
     ctx.log.info({ letter: id, recipients }, 'a letter starts');
@@ -217,13 +228,19 @@ type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
  */
 async function insertRecipients(
   db: Db,
-  to: Of & { ready: Ready; variants: number; chips: { field: string; fallback: string }[] },
+  to: Of & { ready: Ready; variants: number; fields: string[]; parts: Ready; segments: string[] },
 ): Promise<number> {
-  const values = to.chips.map(
-    ({ field, fallback }) =>
-      sql`${field}::text, coalesce(${field === 'first name' ? sql`nullif(r.first_name, '')` : sql`(select a.value #>> '{}' from reader_answers a join fields f on f.id = a.field_id where a.reader_id = r.id and f.key = ${field})`}, ${fallback}::text)`,
-  );
-  const chips = values.length ? sql`jsonb_build_object(${sql.join(values)})` : sql`null::jsonb`;
+  const values = to.fields.map((field) => sql`${field}::text, ${answerSql(field)}`);
+  for (const [n, part] of to.parts.audience.to.entries()) {
+    const condition = conditionOf(part);
+    if (condition)
+      values.push(
+        sql`${`in:${to.segments[n]}`}::text, case when ${conditionSql(condition, to.parts.moment, to.parts.known)} then '1' end`,
+      );
+  }
+  const chips = values.length
+    ? sql`nullif(jsonb_strip_nulls(jsonb_build_object(${sql.join(values)})), '{}'::jsonb)`
+    : sql`null::jsonb`;
   const result = await sql`
     insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, route_id, variant, chips, due_at)
     select ${to.sentOn}::date, r.newsletter_id, ${to.letterId}::uuid, r.id, r.address, r.domain_id,

@@ -8,7 +8,7 @@ import type { Context, Newsletter } from '../context';
 import { newId } from '../ids';
 import { limit } from '../limits';
 import { post, type SingleMail } from '../mail/post';
-import { frameOf } from './start';
+import { frameOf } from './laid-out';
 
 export type TestLetterView = {
   id: string;

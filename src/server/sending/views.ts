@@ -2,6 +2,7 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { Audience } from '@/core/sending/audience';
 import type { LetterState } from '@/core/sending/letter-state';
+import { nextAct, SHELF_STATES, SHELVES, type Shelf, type Standing } from '@/core/sending/next-act';
 import type { Context, Newsletter } from '../context';
 import { restingFor, restingUntil, routeName } from '../mail/routes';
 
@@ -60,17 +61,80 @@ const COUNTS = sql`coalesce(c.recipients, 0) as recipients, coalesce(c.delivered
   coalesce(c.given_up, 0) as given_up, coalesce(c.cancelled, 0) as cancelled, coalesce(c.opened_people, 0) as opened_people, coalesce(c.opened_machines, 0) as opened_machines,
   coalesce(c.clicked, 0) as clicked, coalesce(c.left_count, 0) as left_count, coalesce(c.complained, 0) as complained`;
 
-/** A newsletter's letters, the latest first. */
-export async function lettersOf(ctx: Context, newsletter: Newsletter, most = 200): Promise<LetterRow[]> {
-  const { rows } = await sql<Raw>`
-    select l.*, ${COUNTS} from (select id, subjects, state, due_at, started_at, cause, audience, counts_opens, counts_clicks from letters where newsletter_id = ${newsletter.id} order by due_at desc limit ${most}) l
-    left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true order by l.due_at desc`.execute(ctx.db);
-  return rows.map(letterRow);
+export type Listed = LetterRow & { next: string; goes: 'both' | 'letter' | 'page'; away: boolean };
+
+/**
+ * A newsletter's letters on a shelf, the latest first, each with what it needs next; `before` is the letter after which they go on. What is put away stands
+ * on its own shelf alone.
+ */
+export async function lettersOf(
+  ctx: Context,
+  newsletter: Newsletter,
+  {
+    most = 50,
+    shelf = 'all',
+    before = null,
+    drafts = true,
+  }: { most?: number; shelf?: Shelf; before?: string | null; drafts?: boolean } = {},
+): Promise<{ letters: Listed[]; more: string | null }> {
+  const states = SHELF_STATES[shelf];
+  const { rows } = await sql<
+    Raw & {
+      sender: Standing['sender'];
+      empty: boolean;
+      goes: Standing['goes'] | null;
+      published: boolean;
+      archived_at: Date | null;
+    }
+  >`
+    select l.*, ${COUNTS}, case when s.id is null then 'none' when s.confirmed_at is null then 'unconfirmed' else 'fine' end as sender,
+      p.goes, p.published_at is not null as published, coalesce(jsonb_array_length(p.document->'nodes') = 0 and p.title = '', false) as empty
+    from (select id, subjects, state, due_at, started_at, cause, audience, counts_opens, counts_clicks, sender_id, post_id, archived_at from letters
+      where newsletter_id = ${newsletter.id} and archived_at is ${shelf === 'away' ? sql`not null` : sql`null`}
+        and ${states ? sql`state = any(${states}::text[])` : drafts ? sql`true` : sql`state <> 'draft'`}
+        and ${before ? sql`(due_at, id) < (select b.due_at, b.id from letters b where b.newsletter_id = ${newsletter.id} and b.id = ${before})` : sql`true`}
+      order by due_at desc, id desc limit ${most + 1}) l
+    left join posts p on p.id = l.post_id left join senders s on s.id = l.sender_id
+    left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true order by l.due_at desc, l.id desc`.execute(
+    ctx.db,
+  );
+  const shown = rows.slice(0, most);
+  return {
+    letters: shown.map((row) => {
+      const letter = letterRow(row);
+      const { subject, state, cause } = letter;
+      const goes = row.goes ?? 'letter';
+      const next = nextAct({ state, subject, cause, sender: row.sender, empty: row.empty, goes, published: row.published });
+      return { ...letter, next, goes, away: row.archived_at !== null };
+    }),
+    more: rows.length > most ? (shown.at(-1)?.id ?? null) : null,
+  };
+}
+
+/** How many letters stand on each shelf. */
+export async function shelvesOf(ctx: Context, newsletter: Newsletter): Promise<Record<Shelf, number>> {
+  const { rows } = await sql<{ state: LetterState; here: number; away: number }>`
+    select state, count(*) filter (where archived_at is null)::int as here, count(*) filter (where archived_at is not null)::int as away
+    from letters where newsletter_id = ${newsletter.id} group by 1`.execute(ctx.db);
+  const sum = (states?: LetterState[]) =>
+    rows.filter((row) => !states || states.includes(row.state)).reduce((all, row) => all + row.here, 0);
+  const counts = Object.fromEntries(SHELVES.map((shelf) => [shelf, sum(SHELF_STATES[shelf])])) as Record<Shelf, number>;
+  return { ...counts, away: rows.reduce((all, row) => all + row.away, 0) };
+}
+
+/** How many copies of letters that have left were delivered, and how many letters those are. */
+export async function sentOf(ctx: Context, newsletter: Newsletter): Promise<{ letters: number; delivered: number }> {
+  const { rows } = await sql<{ letters: number; delivered: number }>`
+    select count(*)::int as letters, coalesce(sum(c.delivered), 0)::int as delivered from letters l
+    left join lateral (select delivered from letter_counts c where c.letter_id = l.id) c on true
+    where l.newsletter_id = ${newsletter.id} and l.state = 'sent'`.execute(ctx.db);
+  return rows[0]!;
 }
 
 export type LetterDetail = LetterRow & {
   previewLine: string;
   senderId: string | null;
+  away: boolean;
   from: string | null;
   html: string | null;
   text: string | null;
@@ -92,6 +156,7 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
       html: string | null;
       text: string | null;
       sent_on: string | null;
+      archived_at: Date | null;
     }
   >`select l.*, ${COUNTS} from letters l left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true
     where l.newsletter_id = ${newsletter.id} and l.id = ${id}`.execute(ctx.db);
@@ -120,6 +185,7 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
     ...letterRow(row),
     previewLine: row.preview_line,
     senderId: row.sender_id,
+    away: row.archived_at !== null,
     from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
     html: row.html,
     text: row.text,

@@ -6,14 +6,14 @@ import { slugify } from '@/core/newsletters/slug';
 import { parseAddress } from '@/core/readers/address';
 import { freeMailWarning } from '@/core/senders/free-mail';
 import { readSitePage, type SitePage } from '@/core/site/site-page';
-import { STARTING_LAYOUT } from '@/core/writing/document';
+import { STARTING_LAYOUT } from '@/core/writing/layout';
 import { createNewPosts } from '../autosend/new-posts';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { guardedFetch } from '../fetch/guarded';
 import { insertForm } from '../forms/forms';
 import { newId } from '../ids';
-import { createSchema, plainSite } from '../newsletters/newsletters';
+import { createSchema, freeSlug, plainSite } from '../newsletters/newsletters';
 import { addDomain } from '../senders/domains';
 import { addSender } from '../senders/senders';
 
@@ -63,8 +63,9 @@ export async function createNewsletter(ctx: Context, userId: string, raw: unknow
       .values({
         id: newId(),
         newsletter_id: newsletter.id,
-        name: 'New posts',
+        name: 'Letters',
         layout: JSON.stringify(STARTING_LAYOUT),
+        is_default: true,
         updated_at: now,
       })
       .execute();
@@ -144,13 +145,4 @@ async function readSite(ctx: Context, typed: string): Promise<SitePage | null> {
     }
   }
   return null;
-}
-
-async function freeSlug(ctx: Context, wanted: string): Promise<string> {
-  const taken = await ctx.db.selectFrom('newsletters').select('slug').where('slug', 'like', `${wanted}%`).execute();
-  const slugs = new Set(taken.map((row) => row.slug));
-  for (let n = 1; ; n += 1) {
-    const slug = n === 1 ? wanted : `${wanted}-${n}`;
-    if (!slugs.has(slug)) return slug;
-  }
 }

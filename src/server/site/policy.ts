@@ -31,25 +31,23 @@ export const deskPolicy = ({ linkOrigin }: Origins, nonce: string, dev = false):
   });
 
 /**
- * The same for a newsletter's own page, which shows what its writer made: without our origin, so that it can reach nothing of the desk, whatever
- * stands in it.
+ * The same for a newsletter's own pages, which show what their writer made: no script, and without our origin, so that they can reach nothing of the desk,
+ * whatever stands in them.
  */
-export const publicPagePolicy = ({ webOrigin, linkOrigin }: Origins, nonce: string): string =>
+export const publicPagePolicy = ({ webOrigin, linkOrigin }: Origins): string =>
   directives({
-    ...base(nonce, false),
-    // Without an origin of its own a page has no 'self'.
-    'default-src': webOrigin,
-    'script-src': `${webOrigin} 'nonce-${nonce}' 'strict-dynamic'`,
-    'style-src': `${webOrigin} 'unsafe-inline'`,
-    'font-src': webOrigin,
-    'connect-src': `${webOrigin} ${linkOrigin}`,
+    'default-src': "'none'",
+    'style-src': "'unsafe-inline'",
+    'img-src': 'https: http: data:',
     'form-action': `${webOrigin} ${linkOrigin}`,
-    sandbox: 'allow-forms allow-scripts allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation',
+    'frame-ancestors': "'none'",
+    'base-uri': "'none'",
+    sandbox: 'allow-forms allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation',
   });
 
 /** What goes with every answer of the web process: nothing is guessed, nothing is told of where one came from, nothing private is kept by anybody on the way. */
 export function safeHeaders({ webOrigin }: Origins, path: string): Record<string, string> {
-  const kept = /^\/(_next\/static|e)\//.test(path);
+  const kept = /^\/(_next\/static|e|at)\//.test(path);
   return {
     'x-content-type-options': 'nosniff',
     'referrer-policy': 'same-origin',

@@ -153,7 +153,7 @@ async function count(db: Db, newsletter: Newsletter, { list, vouched, n, today, 
   const [reading, waiting] = vouched ? [n, 0] : [0, n];
   await sql`
     insert into people_changes (newsletter_id, kind, key, reading, waiting)
-    select ${newsletter.id}::uuid, k.kind, k.key, ${reading}, ${waiting} from (values ('all', 'all'), ('source', 'import'), ('list', ${list.id}::text)) k(kind, key)`.execute(
+    select ${newsletter.id}::uuid, k.kind, k.key, ${reading}, ${waiting} from (values ('all', 'all'), ('source', 'import'), ('warmth', 'unknown'), ('list', ${list.id}::text)) k(kind, key)`.execute(
     db,
   );
   await sql`

@@ -1,4 +1,4 @@
-import { type RawBuilder, sql } from 'kysely';
+import { type RawBuilder, type Selectable, sql } from 'kysely';
 import {
   ENDINGS,
   EXPORT_COLUMNS,
@@ -11,14 +11,18 @@ import {
 import { asFault, Fault } from '@/core/faults';
 import { counted, plural } from '@/core/growth/figures';
 import { csvRow } from '@/core/importing/rows';
+import type { Whom } from '@/core/readers/bulk';
 import type { Person } from '../auth/session';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction, isAway } from '../db/connection';
+import type { ExportTable } from '../db/schema';
 import { newId } from '../ids';
+import { waitForErasing } from '../keeping/erase';
 import { post } from '../mail/post';
 import { whomSql } from '../readers/table';
 import { partsOf } from './kept';
+import { writeWhole } from './whole-out';
 
 export type ExportLine = {
   id: string;
@@ -52,11 +56,37 @@ export async function startExport(
   const { rows } = await sql<{
     n: number;
   }>`select count(*)::int as n from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${who}`.execute(ctx.db);
+  return begin(ctx, newsletter, person, { kind, columns, whom, people: rows[0]!.n });
+}
+
+/** Begins to write the whole newsletter as a zip. */
+export async function startWhole(
+  ctx: Context,
+  newsletter: Newsletter,
+  person: Pick<Person, 'name' | 'email'>,
+): Promise<{ id: string }> {
+  const row = await ctx.db
+    .selectFrom('people_totals')
+    .select(sql<number>`reading + waiting + left_count + unreachable`.as('n'))
+    .where('newsletter_id', '=', newsletter.id)
+    .where('kind', '=', 'all')
+    .executeTakeFirst();
+  return begin(ctx, newsletter, person, { kind: 'newsletter', columns: [], whom: { ids: [] }, people: row?.n ?? 0 });
+}
+
+type Begun = { kind: ExportKind; columns: ExportColumn[]; whom: Whom; people: number };
+async function begin(
+  ctx: Context,
+  newsletter: Newsletter,
+  person: Pick<Person, 'name' | 'email'>,
+  { kind, columns, whom, people }: Begun,
+): Promise<{ id: string }> {
   const id = newId();
   const fileId = newId();
   const now = ctx.clock.now();
   await ctx.db.transaction().execute(async (trx) => {
-    const name = `${newsletter.slug}-readers-${now.toISOString().slice(0, 10)}.${ENDINGS[kind].ending}`;
+    await waitForErasing(trx, newsletter.id);
+    const name = `${newsletter.slug}-${kind === 'newsletter' ? 'whole' : 'readers'}-${now.toISOString().slice(0, 10)}.${ENDINGS[kind].ending}`;
     await trx.insertInto('kept_files').values({ id: fileId, newsletter_id: newsletter.id, name, made_at: now }).execute();
     await trx
       .insertInto('exports')
@@ -67,7 +97,7 @@ export async function startExport(
         columns: JSON.stringify(columns),
         whom: JSON.stringify(whom),
         file_id: fileId,
-        people: rows[0]!.n,
+        people,
         by_name: person.name,
         by_email: person.email,
         began_at: now,
@@ -142,7 +172,9 @@ function lineSql(kind: ExportKind, columns: Named[]): RawBuilder<unknown> {
 /** Works on an export until it has ended, or somebody stopped it. */
 export async function workExport(ctx: Context, id: string): Promise<void> {
   try {
-    while (await inTransaction(ctx.db, (trx) => portion(ctx, trx, id)));
+    const row = await ctx.db.selectFrom('exports').selectAll().where('id', '=', id).executeTakeFirst();
+    if (row?.kind === 'newsletter') await workWhole(ctx, row);
+    else while (await inTransaction(ctx.db, (trx) => portion(ctx, trx, id)));
   } catch (error) {
     if (isAway(error)) throw error;
     if (!(error instanceof Fault)) ctx.log.error({ err: error, export: id }, 'an export failed');
@@ -152,6 +184,39 @@ export async function workExport(ctx: Context, id: string): Promise<void> {
       .where('id', '=', id)
       .where('state', 'in', ['waiting', 'working'])
       .execute();
+  }
+}
+
+/** Somebody stopped it. */
+class Stopped extends Error {}
+
+async function workWhole(ctx: Context, row: Selectable<ExportTable>): Promise<void> {
+  if (!['waiting', 'working'].includes(row.state)) return;
+  if (!row.file_id) throw new Fault('expired', 'The file is no longer here. Take it out again.');
+  const open = ctx.db.updateTable('exports').where('id', '=', row.id).where('state', 'in', ['waiting', 'working']);
+  const newsletter = await ctx.db
+    .selectFrom('newsletters')
+    .selectAll()
+    .where('id', '=', row.newsletter_id)
+    .executeTakeFirstOrThrow();
+  if (newsletter.removed_at) return;
+  try {
+    const written = await writeWhole(ctx, newsletter, { id: row.file_id, by: row.by_name }, async (done, of) => {
+      const { numUpdatedRows } = await open.set({ state: 'working', done, people: of }).executeTakeFirst();
+      if (!numUpdatedRows) throw new Stopped();
+    });
+    if (!written) return;
+    await ctx.db.transaction().execute(async (trx) => {
+      const { numUpdatedRows } = await trx
+        .updateTable('exports')
+        .set({ state: 'done', ended_at: ctx.clock.now() })
+        .where('id', '=', row.id)
+        .where('state', 'in', ['waiting', 'working'])
+        .executeTakeFirst();
+      if (numUpdatedRows) await tellReady(ctx, trx, newsletter, row.by_email, null);
+    });
+  } catch (error) {
+    if (!(error instanceof Stopped)) throw error;
   }
 }
 
@@ -220,9 +285,14 @@ export async function portion(ctx: Context, db: Db, id: string): Promise<boolean
   return false;
 }
 
-/** Mails whoever asked for it that the file can be fetched, for whoever is signed in and may. */
-async function tellReady(ctx: Context, db: Db, newsletter: Newsletter, to: string, people: number): Promise<void> {
-  const heading = `${counted(people, 'reader', 'readers')} of ${newsletter.name}, as a file`;
+/** Mails whoever asked for it that a file of so many readers, or of the whole newsletter (null), can be fetched, for whoever is signed in and may. */
+async function tellReady(ctx: Context, db: Db, newsletter: Newsletter, to: string, people: number | null): Promise<void> {
+  const whole = people === null;
+  const what = whole ? '' : counted(people, 'reader', 'readers');
+  const personal = whole
+    ? 'It is personal data of everybody in it'
+    : `${plural(people, 'It is', 'They are')} somebody’s personal data`;
+  const heading = whole ? `All of ${newsletter.name}, as a file` : `${what} of ${newsletter.name}, as a file`;
   await post(ctx, db, {
     newsletterId: null,
     kind: 'file',
@@ -233,11 +303,11 @@ async function tellReady(ctx: Context, db: Db, newsletter: Newsletter, to: strin
       colour: newsletter.colour,
       heading,
       paragraphs: [
-        `The file that you asked for is ready, with ${counted(people, 'reader', 'readers')}. It can be fetched for ${FETCH_DAYS} days by whoever is signed in and may change this newsletter.`,
-        `${plural(people, 'It is', 'They are')} somebody’s personal data: keep the file where nobody else reads it, and delete it when it has served.`,
+        `The file that you asked for is ready, with ${whole ? 'the whole newsletter' : what}. It can be fetched for ${FETCH_DAYS} days by whoever is signed in and may ${whole ? 'do everything with' : 'change'} this newsletter.`,
+        `${personal}: keep the file where nobody else reads it, and delete it when it has served.`,
       ],
       link: { label: 'Fetch it', url: `${ctx.config.webOrigin}/desk/${newsletter.slug}/readers/export` },
-      footer: ['You get this mail because you took readers out of this newsletter.'],
+      footer: [`You get this mail because you took ${whole ? 'this newsletter out' : 'readers out of this newsletter'}.`],
     },
   });
 }
@@ -287,6 +357,7 @@ export async function exportsOf(ctx: Context, newsletter: Newsletter): Promise<E
     .where('e.newsletter_id', '=', newsletter.id)
     .where('e.began_at', '>', new Date(ctx.clock.now().getTime() - FETCH_DAYS * DAY_MS))
     .orderBy('e.began_at', 'desc')
+    .orderBy('e.id', 'desc')
     .limit(50)
     .execute();
   return rows.map(({ size, ended_at: _, ...row }) => ({
@@ -304,7 +375,7 @@ export async function exportFile(
   newsletter: Newsletter,
   id: string,
   from = 0,
-): Promise<{ name: string; type: string; size: number; bytes: AsyncGenerator<Uint8Array> }> {
+): Promise<{ kind: ExportKind; name: string; type: string; size: number; bytes: AsyncGenerator<Uint8Array> }> {
   const row = await ctx.db
     .selectFrom('exports as e')
     .leftJoin('kept_files as f', 'f.id', 'e.file_id')
@@ -315,7 +386,13 @@ export async function exportFile(
   if (row?.state !== 'done' || !row.ended_at) throw new Fault('not-found', 'There is no such file.');
   if (!row.fileId || ctx.clock.now().getTime() - row.ended_at.getTime() > FETCH_DAYS * DAY_MS)
     throw new Fault('expired', `A file can be fetched for ${FETCH_DAYS} days. Take the readers out again.`);
-  return { name: row.name!, type: ENDINGS[row.kind].type, size: Number(row.size), bytes: after(partsOf(ctx, row.fileId), from) };
+  return {
+    kind: row.kind,
+    name: row.name!,
+    type: ENDINGS[row.kind].type,
+    size: Number(row.size),
+    bytes: after(partsOf(ctx, row.fileId), from),
+  };
 }
 
 /** What stands behind the first so many bytes. */

@@ -61,7 +61,7 @@ async function made(
     insert into people_changes (newsletter_id, kind, key, reading, waiting, unreachable)
     select ${newsletter.id}::uuid, k.kind, k.key, -count(*) filter (where r.standing = 'reading'), -count(*) filter (where r.standing = 'waiting'), -count(*) filter (where r.standing = 'unreachable')
     from readers r cross join lateral (
-      select 'all' as kind, 'all' as key union all select 'source', r.source_name
+      select 'all' as kind, 'all' as key union all select 'source', r.source_name union all select 'warmth', degree(r.warmth)
       union all select 'list', m.list_id::text from memberships m where m.reader_id = r.id and m.state <> 'left') k
     where r.id = any(${go}::uuid[]) group by 2, 3`.execute(db);
   await sql`

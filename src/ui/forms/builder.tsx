@@ -10,6 +10,7 @@ import type { FormCode } from '@/core/forms/codes';
 import type { FormDefinition } from '@/core/forms/definition';
 import { effectiveLook } from '@/core/forms/look';
 import { type PartId, partsOf, withText } from '@/core/forms/parts';
+import type { Look } from '@/core/writing/look';
 import { Button } from '../kit/button';
 import { type BuilderList, type ClauseProps, FormClauses } from './clauses';
 import { Codes } from './codes';
@@ -28,6 +29,8 @@ type Props = Pick<ClauseProps, 'giveFile' | 'senders'> &
     version: number;
     isDraft: boolean;
     newsletter: { name: string; colour: string; site: string; reading: number };
+    /** How its mails look: its usual layout, and its own colour. */
+    dress: { look: Look; accent: string };
     lists: BuilderList[];
     known: Known[];
     /** The names of the newsletter's other forms. */
@@ -211,6 +214,7 @@ export function Builder(props: Props) {
                   <Mails
                     form={definition}
                     newsletter={newsletter.name}
+                    dress={props.dress}
                     lists={props.lists.filter((list) => listIds.includes(list.id)).map((list) => list.publicName)}
                   />
                 ) : (

@@ -3,18 +3,25 @@
 import type { FormDefinition, Next } from '@/core/forms/definition';
 import { confirmationMail, type FormMail, WELCOME_WORDS, welcomeMail, welcomeSubject } from '@/core/forms/mails';
 import { fill, wordsOf } from '@/core/forms/words';
+import type { Look } from '@/core/writing/look';
 import { renderNotice } from '@/core/writing/notice';
 import { Tick, Words } from '../kit/controls';
 import { type ClauseProps, SenderChoice } from './clauses';
 
+type MailsProps = { form: FormDefinition; newsletter: string; lists: string[]; dress: { look: Look; accent: string } };
 /** The mails that a form sends, as they will look. `lists` are the names that readers know. */
-export function Mails({ form, newsletter, lists }: { form: FormDefinition; newsletter: string; lists: string[] }) {
+export function Mails({ form, newsletter, lists, dress }: MailsProps) {
   const html = ({ label, ...mail }: FormMail) =>
-    renderNotice({
-      ...mail,
-      ...(label ? { link: { label, url: 'https://…' } } : {}),
-      footer: ['Why this comes, and your postal address'],
-    }).html;
+    renderNotice(
+      {
+        ...mail,
+        colour: dress.accent,
+        ...(label ? { link: { label, url: 'https://…' } } : {}),
+        footer: ['Why this comes, and your postal address'],
+      },
+      undefined,
+      dress.look,
+    ).html;
   const mails = [confirmationMail(form, newsletter, lists), ...(form.next.welcome.on ? [welcomeMail(form, newsletter)] : [])];
   return <iframe title="The mails" sandbox="" srcDoc={mails.map(html).join('')} className="h-full w-full bg-white" />;
 }

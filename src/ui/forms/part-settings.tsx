@@ -305,7 +305,7 @@ function PictureSettings({
       <FileField
         label="A picture from your machine"
         accept="image/*"
-        hint="Up to 5 MB; made 1,200 pixels wide at the most."
+        hint="Up to 20 MB; made 1,200 pixels wide at the most."
         keep={addPicture}
         kept={({ url }) => {
           change({ url });

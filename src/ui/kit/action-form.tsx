@@ -54,7 +54,8 @@ export function ActionForm({ action, submit, done, children, aside, tone = 'main
         event.preventDefault();
         const form = event.currentTarget;
         begin(async () => {
-          const result = await action(new FormData(form)).catch(() => AWAY);
+          const result = await answerOf(action(new FormData(form)));
+          if (!result) return;
           setFault(result.ok ? null : result.error);
           if (result.ok) {
             if (done) toast.success(done);
@@ -100,6 +101,12 @@ function focusMade(value: unknown): void {
   watching.observe(document.body, { childList: true, subtree: true });
   setTimeout(() => watching.disconnect(), PATIENCE_MS);
 }
+
+/** What an action answered, or that we could not be reached; null where it leads to another page, which is no fault. */
+const answerOf = (asked: Promise<ActionResult<unknown>>): Promise<ActionResult<unknown> | null> =>
+  asked.catch((error: unknown) =>
+    String((error as { digest?: unknown } | null)?.digest).startsWith('NEXT_REDIRECT') ? null : AWAY,
+  );
 
 /** Said when the server cannot be reached at all. */
 const AWAY: ActionResult = {
@@ -258,7 +265,8 @@ export function ActionButton({ action, done, said, children, tone = 'plain' }: B
     'aria-busy': pending,
     onClick: () =>
       begin(async () => {
-        const result = await action().catch(() => AWAY);
+        const result = await answerOf(action());
+        if (!result) return;
         if (!result.ok) toast.error(result.error.sentence);
         else if (said) toast.success(String((result.value as Record<string, unknown>)[said]));
         else if (done) toast.success(done);

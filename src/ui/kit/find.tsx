@@ -1,12 +1,11 @@
 'use client';
 
-import { Dialog, DialogPanel, DialogTitle } from '@headlessui/react';
-import { Command } from 'cmdk';
 import { useRouter } from 'next/navigation';
-import { type ReactNode, useEffect, useRef, useState } from 'react';
+import { lazy, type ReactNode, Suspense, useEffect, useRef, useState } from 'react';
 import { SECTIONS } from './sections';
 
-type Hit = { kind: string; label: string; detail: string; href: string };
+/** What opens is fetched when it is opened for the first time: most pages are left without it. */
+const FindPanel = lazy(() => import('./find-panel').then((made) => ({ default: made.FindPanel })));
 
 const typing = (target: EventTarget | null) =>
   target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
@@ -14,8 +13,7 @@ const typing = (target: EventTarget | null) =>
 /** Ctrl K finds anything; `g` and a letter goes to a section; `?` lists the keys. */
 export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
   const [open, setOpen] = useState<'find' | 'keys' | null>(null);
-  const [query, setQuery] = useState('');
-  const [hits, setHits] = useState<Hit[]>([]);
+  const [asked, setAsked] = useState(false);
   const router = useRouter();
   const going = useRef(0);
   const base = `/desk/${slug}`;
@@ -37,32 +35,8 @@ export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
   }, [router, base]);
 
   useEffect(() => {
-    const words = query.trim();
-    if (words.length < 2) {
-      setHits([]);
-      return;
-    }
-    const stop = new AbortController();
-    const timer = setTimeout(() => {
-      fetch(`${base}/find?q=${encodeURIComponent(words)}`, { signal: stop.signal })
-        .then((response) => response.json())
-        .then(setHits)
-        .catch(() => {});
-    }, 120);
-    return () => {
-      clearTimeout(timer);
-      stop.abort();
-    };
-  }, [query, base]);
-
-  const go = (href: string) => {
-    setOpen(null);
-    setQuery('');
-    router.push(href);
-  };
-  const ITEM =
-    'flex cursor-pointer items-baseline justify-between gap-4 rounded-sm px-2.5 py-2 data-[selected=true]:bg-verdigris-tint';
-
+    if (open) setAsked(true);
+  }, [open]);
   return (
     <>
       <button
@@ -72,67 +46,11 @@ export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
       >
         {trigger}
       </button>
-      <Dialog open={open === 'find'} onClose={() => setOpen(null)} className="relative z-40">
-        <div className="fixed inset-0 bg-ink/20" aria-hidden />
-        <div className="fixed inset-0 flex items-start justify-center p-4 pt-[12vh]">
-          <DialogPanel className="w-full max-w-lg rounded-lg border bg-sheet p-2 shadow-float">
-            <DialogTitle className="sr-only">Find anything</DialogTitle>
-            <Command label="Find anything" shouldFilter={false} loop>
-              <Command.Input
-                autoFocus
-                value={query}
-                onValueChange={setQuery}
-                placeholder="A reader, a letter, a form, a place"
-                className="w-full border-b bg-transparent px-2.5 py-2.5 text-[15px] outline-none"
-              />
-              <Command.List className="max-h-[50vh] overflow-y-auto pt-1.5">
-                <Command.Empty className="px-2.5 py-4 text-ink-2">Nothing of that name.</Command.Empty>
-                {hits.map((hit) => (
-                  <Command.Item key={hit.href} value={hit.href} onSelect={() => go(hit.href)} className={ITEM}>
-                    <span className="min-w-0 truncate">{hit.label}</span>
-                    <span className="shrink-0 text-small text-ink-2">
-                      {hit.kind}
-                      {hit.detail && `, ${hit.detail}`}
-                    </span>
-                  </Command.Item>
-                ))}
-                {[
-                  ...SECTIONS.map((s) => ({ label: s.label, href: `${base}/${s.path}` })),
-                  { label: 'Settings', href: `${base}/settings` },
-                ]
-                  .filter((place) => place.label.toLowerCase().includes(query.trim().toLowerCase()))
-                  .map((place) => (
-                    <Command.Item key={place.href} value={place.href} onSelect={() => go(place.href)} className={ITEM}>
-                      <span>{place.label}</span>
-                      <span className="text-small text-ink-2">go there</span>
-                    </Command.Item>
-                  ))}
-              </Command.List>
-            </Command>
-          </DialogPanel>
-        </div>
-      </Dialog>
-      <Dialog open={open === 'keys'} onClose={() => setOpen(null)} className="relative z-40">
-        <div className="fixed inset-0 bg-ink/20" aria-hidden />
-        <div className="fixed inset-0 flex items-start justify-center p-4 pt-[12vh]">
-          <DialogPanel className="w-full max-w-sm rounded-lg border bg-sheet p-5 shadow-float">
-            <DialogTitle className="font-serif text-head">Keys</DialogTitle>
-            <dl className="mt-3 grid grid-cols-[auto_1fr] gap-x-6 gap-y-1.5">
-              {[
-                ['Ctrl K', 'Find anything'],
-                ...SECTIONS.map((s) => [`g ${s.key}`, `Go to ${s.label}`]),
-                ['Esc', 'Close what is open'],
-                ['?', 'This list'],
-              ].map(([keys, does]) => (
-                <div key={keys} className="contents">
-                  <dt className="font-mono text-[13px]">{keys}</dt>
-                  <dd className="text-ink-2">{does}</dd>
-                </div>
-              ))}
-            </dl>
-          </DialogPanel>
-        </div>
-      </Dialog>
+      {asked && (
+        <Suspense fallback={null}>
+          <FindPanel base={base} open={open} setOpen={setOpen} />
+        </Suspense>
+      )}
     </>
   );
 }

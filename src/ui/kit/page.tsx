@@ -94,7 +94,7 @@ export function Note({
 }) {
   return (
     <div className={clsx('my-2.5 border-l-2 py-0.5 pl-3.5 text-[13px] leading-[19px] text-ink-2', NOTE_RULE[tone])}>
-      <p className="font-semibold text-ink">
+      <p className="font-semibold [overflow-wrap:anywhere] text-ink">
         <span className="sr-only">{NOTE_WORD[tone]}: </span>
         {title}
       </p>

@@ -92,7 +92,8 @@ export function Looking({
     }
   }
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
-  const people = useCount(base, query, `${version} ${stamp}`);
+  const count = useCount(base, query, `${version} ${stamp}`);
+  const people = count?.exact ? count.people : null;
   // Each choice can be gone back from; letters that are typed are one. A pause is waited for: who types makes no choice with each letter.
   const go = (change: Partial<View>, typed = false) => {
     const next = { ...view, ...change };
@@ -148,7 +149,9 @@ export function Looking({
           </span>
         </Sentence>
         <p className="mt-1.5 flex flex-wrap items-baseline gap-x-4 text-[13.5px]">
-          <b aria-live="polite">{people === null ? 'Counting …' : counted(people, 'person', 'people')}</b>
+          <b aria-live="polite">
+            {count === null ? 'Counting …' : `${count.exact ? '' : 'about '}${counted(count.people, 'person', 'people')}`}
+          </b>
           {people !== null && everyone > 0 && <span className="text-small text-ink-2">{percent(people, everyone)} of all</span>}
           {isNarrowed(view) && (
             <span className="ml-auto flex gap-4">
@@ -172,7 +175,17 @@ export function Looking({
                 type="button"
                 className="link text-[13px] font-medium"
                 onClick={() => {
-                  go({ find: '', state: null, list: null, tag: null, source: null, form: null, segment: null, where: EVERYONE });
+                  go({
+                    find: '',
+                    state: null,
+                    list: null,
+                    tag: null,
+                    source: null,
+                    form: null,
+                    segment: null,
+                    warmth: null,
+                    where: EVERYONE,
+                  });
                 }}
               >
                 Clear
@@ -206,18 +219,25 @@ export function Looking({
   );
 }
 
-/** How many people a view shows, counted beside the rows; null until it is known. */
-function useCount(base: string, query: string, version: string): number | null {
-  const [count, setCount] = useState<{ of: string; people: number } | null>(null);
+type Count = { people: number; exact: boolean };
+/** How many people a view shows, counted beside the rows: about so many at first, where they are very many; null until anything is known. */
+function useCount(base: string, query: string, version: string): Count | null {
+  const [count, setCount] = useState<({ of: string } & Count) | null>(null);
   const of = `${query} ${version}`;
   useEffect(() => {
     const away = new AbortController();
-    fetch(`${base}/count?${query}`, { signal: away.signal })
-      .then((response) => (response.ok ? response.json() : Promise.reject(new Error())))
-      .then(({ people }: { people: number }) => setCount({ of, people }))
+    const ask = async (how: string): Promise<Count> => {
+      const response = await fetch(`${base}/count?${query}${how}`, { signal: away.signal });
+      if (!response.ok) throw new Error();
+      const said: Count = await response.json();
+      setCount({ of, ...said });
+      return said;
+    };
+    ask(`${query && '&'}count=soon`)
+      .then((said) => (said.exact ? said : ask('')))
       // Without a count nobody is misled: everything that needs it waits.
       .catch(() => {});
     return () => away.abort();
   }, [base, query, of]);
-  return count?.of === of ? count.people : null;
+  return count?.of === of ? count : null;
 }

@@ -21,6 +21,7 @@ const DOING: Record<Going['act'], (what: Going['what']) => string> = {
   untag: ({ tag }) => `Taking off the tag “${tag}”`,
   add: ({ list }) => `Putting on ${list}`,
   'take off': ({ list }) => `Taking off ${list}`,
+  'let go': () => 'Letting go, off every list',
   suppress: () => 'Suppressing',
   erase: () => 'Erasing',
 };

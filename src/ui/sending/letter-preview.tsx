@@ -1,10 +1,11 @@
 'use client';
 
 import clsx from 'clsx';
-import { useState } from 'react';
+import { type ReactNode, useState } from 'react';
 import { pieces } from '@/core/writing/slots';
 
-const VIEWS = ['Email', 'Phone', 'Plain text'] as const;
+const VIEWS = ['Email', 'Phone', 'Dark', 'Pictures off', 'Web page', 'Plain text'] as const;
+type View = (typeof VIEWS)[number];
 
 /** Slots shown as what they are: links lead nowhere in a preview, the counting picture is left out. */
 const shown = (template: string, link = '#') =>
@@ -12,13 +13,22 @@ const shown = (template: string, link = '#') =>
     .map((piece) => (piece.kind === 'text' ? piece.text : piece.name === 'pixel' ? 'data:,' : link))
     .join('');
 
-/** A letter as its readers have it, in a frame that can run nothing. */
-export function LetterPreview({ html, text }: { html: string; text: string }) {
-  const [view, setView] = useState<(typeof VIEWS)[number]>('Email');
+/** The letter as a view has it: what a dark program asks for holds at once, and pictures are left as their descriptions. */
+function seen(html: string, view: View): string {
+  const made = shown(html);
+  if (view === 'Dark') return made.replace(/@media \(prefers-color-scheme:\s*dark\)/g, '@media all');
+  const light = made.replace(/@media \(prefers-color-scheme:\s*dark\)/g, '@media not all');
+  return view === 'Pictures off' ? light.replace(/(<img\b[^>]*?\bsrc=")[^"]*"/g, '$1data:,"') : light;
+}
+
+type Props = { html: string; text: string; web?: string; children?: ReactNode };
+/** A letter as its readers have it, in a frame that can run nothing; as a web page too where it is one. What is given stands over its text. */
+export function LetterPreview({ html, text, web, children }: Props) {
+  const [view, setView] = useState<View>('Email');
   return (
     <div className="mt-3">
-      <div role="tablist" aria-label="How it looks" className="mb-3 inline-flex overflow-hidden rounded-md border">
-        {VIEWS.map((name) => (
+      <div role="tablist" aria-label="How it looks" className="mb-3 flex max-w-max flex-wrap overflow-hidden rounded-md border">
+        {VIEWS.filter((name) => web || name !== 'Web page').map((name) => (
           <button
             key={name}
             type="button"
@@ -35,14 +45,17 @@ export function LetterPreview({ html, text }: { html: string; text: string }) {
         ))}
       </div>
       {view === 'Plain text' ? (
-        <pre className="max-h-[560px] overflow-auto rounded-lg border bg-sheet p-5 font-mono text-[13px] leading-5 whitespace-pre-wrap">
-          {shown(text, '(their own link)')}
-        </pre>
+        <>
+          {children}
+          <pre className="max-h-[560px] overflow-auto rounded-lg border bg-sheet p-5 font-mono text-[13px] leading-5 whitespace-pre-wrap">
+            {shown(text, '(their own link)')}
+          </pre>
+        </>
       ) : (
         <iframe
           title="The letter"
           sandbox=""
-          srcDoc={shown(html)}
+          srcDoc={view === 'Web page' ? web : seen(html, view)}
           className={clsx('h-[560px] rounded-lg border bg-white', view === 'Phone' ? 'w-[375px] max-w-full' : 'w-full')}
         />
       )}

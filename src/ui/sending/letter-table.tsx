@@ -2,6 +2,7 @@ import Link from 'next/link';
 import { figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { hasBegun, type LetterState } from '@/core/sending/letter-state';
+import { lineForAll } from '@/core/writing/line';
 import { Chip } from '../kit/page';
 import { Table } from '../kit/table';
 
@@ -11,6 +12,8 @@ export type LetterLine = {
   state: LetterState;
   at: Date;
   counted: { opens: boolean; clicks: boolean };
+  /** What it needs next, in words; '' for nothing. */
+  next?: string;
   counts: {
     recipients: number;
     delivered: number;
@@ -37,12 +40,20 @@ export function LetterTable({ letters, slug, now, zone }: { letters: LetterLine[
         { title: 'Bounced', figure: true, hideNarrow: true },
         { title: 'Complained', figure: true, hideNarrow: true },
       ]}
-      rows={letters.map(({ id, subject, state, at, counts, counted }) => ({
+      rows={letters.map(({ id, subject, state, at, counts, counted, next }) => ({
         key: id,
         cells: [
-          <Link key="l" href={`/desk/${slug}/letters/${id}`} className="line-clamp-2 min-w-40 font-semibold hover:underline">
-            {subject}
-          </Link>,
+          <span key="l" className="block min-w-40">
+            <Link
+              href={`/desk/${slug}/letters/${id}${state === 'draft' ? '/write' : ''}`}
+              className="line-clamp-2 font-semibold hover:underline"
+            >
+              {lineForAll(subject) || 'Without a subject'}
+            </Link>
+            {next && (
+              <span className="line-clamp-2 text-small text-ink-2">Next: {next.charAt(0).toLowerCase() + next.slice(1)}</span>
+            )}
+          </span>,
           <span key="s" className="whitespace-nowrap text-ink-2" title={fullTime(at, zone)}>
             {state === 'sent' ? (
               spokenTime(at, now, zone)

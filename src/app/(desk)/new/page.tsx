@@ -1,4 +1,5 @@
 import type { Metadata } from 'next';
+import Link from 'next/link';
 import { POSTAL_HINT } from '@/core/newsletters/postal';
 import { ActionForm, LongField, TextField } from '@/ui/kit/action-form';
 import { LanguageField, ZoneField } from '@/ui/newsletters/zone-field';
@@ -44,6 +45,13 @@ export default async function Page() {
         <ZoneField />
         <LanguageField />
       </ActionForm>
+      <p className="mt-6 text-ink-2">
+        Or{' '}
+        <Link className="link" href="/new/back">
+          bring one back
+        </Link>{' '}
+        out of the file of a whole newsletter.
+      </p>
     </main>
   );
 }

@@ -1,10 +1,14 @@
 import type { Metadata } from 'next';
 import { cookies } from 'next/headers';
 import type { ReactNode } from 'react';
+import { longDay } from '@/core/growth/times';
+import { may } from '@/core/newsletters/roles';
 import { newslettersOf } from '@/server/newsletters/newsletters';
+import { Closing } from '@/ui/kit/closing';
 import { Masthead } from '@/ui/kit/masthead';
 import { deskOf } from '../../../desk';
 import { setTheme, signOut } from '../../account-actions';
+import { keepIt } from './settings/actions';
 
 type Props = { children: ReactNode; params: Promise<{ slug: string }> };
 
@@ -28,6 +32,14 @@ export default async function Layout({ children, params }: Props) {
         signOut={signOut}
         setTheme={setTheme}
       />
+      {newsletter.closing_at && (
+        <Closing
+          name={newsletter.name}
+          day={longDay(newsletter.closing_at, newsletter.time_zone)}
+          takeOut={`/desk/${newsletter.slug}/readers/export#whole`}
+          keep={may(newsletter.role, 'own') ? keepIt.bind(null, newsletter.slug) : null}
+        />
+      )}
       {children}
     </>
   );

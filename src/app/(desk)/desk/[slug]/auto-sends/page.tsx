@@ -2,6 +2,7 @@ import type { Metadata } from 'next';
 import { counted } from '@/core/growth/figures';
 import { ago, fullTime, spokenTime } from '@/core/growth/times';
 import { newPostsOf } from '@/server/autosend/new-posts';
+import { layoutsOf } from '@/server/newsletters/layouts';
 import { listsOf } from '@/server/readers/readers';
 import { sendersOf } from '@/server/senders/senders';
 import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
@@ -22,6 +23,8 @@ const BECAME = {
 };
 
 type WaysProps = {
+  layouts?: { id: string; name: string }[];
+  layoutId?: string;
   senders: { id: string; name: string; address: string }[];
   lists: { id: string; name: string }[];
   senderId?: string | null;
@@ -29,7 +32,7 @@ type WaysProps = {
 };
 
 /** Who a rule's letters come from, and to whom they go. */
-const Ways = ({ senders, lists, senderId, listId }: WaysProps) => (
+const Ways = ({ senders, lists, senderId, listId, layouts, layoutId }: WaysProps) => (
   <>
     <ChoiceField
       name="senderId"
@@ -43,16 +46,25 @@ const Ways = ({ senders, lists, senderId, listId }: WaysProps) => (
       defaultValue={listId}
       choices={lists.map((l) => ({ value: l.id, label: l.name }))}
     />
+    {layouts && (
+      <ChoiceField
+        name="layoutId"
+        label="Layout"
+        defaultValue={layoutId}
+        choices={layouts.map((l) => ({ value: l.id, label: l.name }))}
+      />
+    )}
   </>
 );
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const [rules, senders, lists] = await Promise.all([
+  const [rules, senders, lists, layouts] = await Promise.all([
     newPostsOf(ctx, newsletter),
     sendersOf(ctx, newsletter),
     listsOf(ctx, newsletter),
+    layoutsOf(ctx, newsletter),
   ]);
   const now = ctx.clock.now();
   const running = rules.filter((rule) => rule.switchedOnAt);
@@ -130,6 +142,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
               <dd>{rule.senderName}</dd>
               <dt className="text-ink-2">To</dt>
               <dd>everyone reading “{rule.listName}”</dd>
+              <dt className="text-ink-2">Layout</dt>
+              <dd>{rule.layoutName}</dd>
               <dt className="text-ink-2">State</dt>
               <dd>
                 {rule.switchedOnAt ? (
@@ -146,12 +160,19 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 opens="Change"
                 label={`Change new posts: ${rule.name}`}
                 title={`New posts: ${rule.name}`}
-                words="Letters made already keep the sender and the list they have."
+                words="Letters made already keep the sender, the list and the layout they have."
                 submit="Save"
                 done="Saved"
                 action={changeRule.bind(null, slug, rule.id)}
               >
-                <Ways senders={senders} lists={lists} senderId={rule.senderId} listId={rule.listId} />
+                <Ways
+                  senders={senders}
+                  lists={lists}
+                  senderId={rule.senderId}
+                  listId={rule.listId}
+                  layouts={layouts}
+                  layoutId={rule.layoutId}
+                />
               </ActionDialog>
               <ActionButton
                 tone={rule.switchedOnAt ? 'plain' : 'main'}

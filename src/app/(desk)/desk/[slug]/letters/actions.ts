@@ -1,7 +1,13 @@
 'use server';
 
+import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
+import { saveOwnText } from '@/server/sending/as-reader';
+import { archiveLetter, beginLetter, discardLetter, duplicateLetter, restoreLetter } from '@/server/sending/drafts';
 import { callBack, chooseSender, pauseLetter, reschedule, resumeLetter, stopLetter } from '@/server/sending/letters';
+import { beginFromMarkdown } from '@/server/sending/markdown';
+import { publishPage, savePage, takeDown } from '@/server/sending/pages';
+import { sendProof } from '@/server/sending/proof';
 import { onDesk } from '../../../../desk';
 
 export async function sendFrom(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
@@ -26,4 +32,59 @@ export async function resume(slug: string, id: string): Promise<ActionResult<unk
 
 export async function stop(slug: string, id: string): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter, person) => stopLetter(ctx, newsletter, id, person.name));
+}
+
+export async function begin(slug: string): Promise<ActionResult<unknown>> {
+  const result = await onDesk(slug, beginLetter);
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/letters/${result.value.id}/write`);
+}
+
+export async function beginFromFile(slug: string, data: FormData): Promise<ActionResult<unknown>> {
+  const result = await onDesk(slug, (ctx, newsletter, person) => beginFromMarkdown(ctx, newsletter, person, data.get('file')));
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/letters/${result.value.id}/write`);
+}
+
+export async function keepPage(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => savePage(ctx, newsletter, id, Object.fromEntries(data)));
+}
+
+export async function publish(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => publishPage(ctx, newsletter, id));
+}
+
+export async function unpublish(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => takeDown(ctx, newsletter, id));
+}
+
+export async function keepText(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
+  const text = data.get('text');
+  return onDesk(slug, (ctx, newsletter) => saveOwnText(ctx, newsletter, id, typeof text === 'string' ? text : null));
+}
+
+export async function putAway(slug: string, id: string, away: boolean): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => archiveLetter(ctx, newsletter, id, away));
+}
+
+export async function duplicate(slug: string, id: string): Promise<ActionResult<unknown>> {
+  const result = await onDesk(slug, (ctx, newsletter) => duplicateLetter(ctx, newsletter, id));
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/letters/${result.value.id}/write`);
+}
+
+export async function drop(slug: string, id: string): Promise<ActionResult<unknown>> {
+  const result = await onDesk(slug, (ctx, newsletter) => discardLetter(ctx, newsletter, id));
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/letters`);
+}
+
+export async function proof(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter, person) => sendProof(ctx, newsletter, person, id, { to: data.get('to') }));
+}
+
+export async function restore(slug: string, id: string, revision: number): Promise<ActionResult<unknown>> {
+  const result = await onDesk(slug, (ctx, newsletter, person) => restoreLetter(ctx, newsletter, person, id, revision));
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/letters/${id}/write`);
 }

@@ -102,6 +102,18 @@ export default async function Page({
                 }))}
               />
               <Facets
+                title="Warmth"
+                more={{ label: 'Who has been cold for long', href: `${base}/cold` }}
+                view={view}
+                base={base}
+                rows={Object.entries(DEGREE_LABELS).map(([value, label]) => ({
+                  name: 'warmth',
+                  value,
+                  label,
+                  people: facets.warmth[value as keyof typeof facets.warmth],
+                }))}
+              />
+              <Facets
                 title="Tags"
                 view={view}
                 base={base}
@@ -220,15 +232,18 @@ export default async function Page({
   );
 }
 
+const DEGREE_LABELS = { warm: 'Warm', mild: 'Mild', cool: 'Cool', cold: 'Cold', unknown: 'Not known yet' } as const;
+
 type Facet = {
-  name: 'state' | 'list' | 'segment' | 'tag' | 'source' | 'form';
+  name: 'state' | 'list' | 'segment' | 'tag' | 'source' | 'form' | 'warmth';
   value: string;
   label: string;
   people: number | null;
 };
 
 /** What the readers can be narrowed to, each with how many read there; the one that is chosen lets go of it again. */
-function Facets({ title, rows, view, base }: { title?: string; rows: Facet[]; view: View; base: string }): ReactNode {
+type FacetsProps = { title?: string; rows: Facet[]; view: View; base: string; more?: { label: string; href: string } };
+function Facets({ title, rows, view, base, more }: FacetsProps): ReactNode {
   if (rows.length === 0) return null;
   return (
     <nav aria-label={title ?? 'State'} className="mb-3">
@@ -251,6 +266,11 @@ function Facets({ title, rows, view, base }: { title?: string; rows: Facet[]; vi
           </Link>
         );
       })}
+      {more && (
+        <Link href={more.href} className="link block px-2 pt-1.5 text-[13px]">
+          {more.label}
+        </Link>
+      )}
     </nav>
   );
 }

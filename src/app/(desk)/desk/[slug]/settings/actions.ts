@@ -8,7 +8,7 @@ import { dropLogo, keepLogo } from '@/server/newsletters/media';
 import { invite, setRole, withdraw } from '@/server/newsletters/members';
 import { changeNewsletter, setEncryption } from '@/server/newsletters/newsletters';
 import { dropRelay } from '@/server/sending/routing';
-import { removeNewsletter } from '@/server/site/removing';
+import { closeNewsletter, keepNewsletter } from '@/server/site/removing';
 import { onDesk } from '../../../../desk';
 
 export async function keepSettings(slug: string, data: FormData): Promise<ActionResult<unknown>> {
@@ -18,9 +18,16 @@ export async function keepEncryption(slug: string, data: FormData): Promise<Acti
   return onDesk(slug, (ctx, newsletter) => setEncryption(ctx, newsletter, Object.fromEntries(data)), 'own');
 }
 export async function deleteNewsletter(slug: string, data: FormData): Promise<ActionResult<unknown>> {
-  const result = await onDesk(slug, (ctx, newsletter) => removeNewsletter(ctx, newsletter, data.get('name')), 'own');
+  const result = await onDesk(
+    slug,
+    (ctx, newsletter, person) => closeNewsletter(ctx, newsletter, data.get('name'), person.name),
+    'own',
+  );
   if (!result.ok) return result;
-  redirect('/');
+  redirect(`/desk/${slug}/today`);
+}
+export async function keepIt(slug: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, keepNewsletter, 'own');
 }
 export async function uploadLogo(slug: string, data: FormData): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => keepLogo(ctx, newsletter, data.get('logo')), 'own');

@@ -24,6 +24,7 @@ export default async function Layout({ children, params }: { children: ReactNode
         parts={[
           { href: base, label: 'Identity' },
           { href: `${base}/lists`, label: 'Lists, tags, fields' },
+          { href: `${base}/layouts`, label: 'Layouts' },
           { href: `${base}/people`, label: 'People' },
           { href: `${base}/relay`, label: 'SMTP service' },
         ]}

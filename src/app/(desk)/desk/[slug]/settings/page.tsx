@@ -1,8 +1,10 @@
+import Link from 'next/link';
 import { counted } from '@/core/growth/figures';
 import { ALERT_TIMES, contrast, LANGUAGES, writeSocialLinks } from '@/core/newsletters/identity';
 import { POSTAL_HINT } from '@/core/newsletters/postal';
 import { logoUrl } from '@/server/newsletters/media';
 import { listsOf, totalsOf } from '@/server/readers/readers';
+import { GRACE_DAYS } from '@/server/site/removing';
 import { ActionButton, ActionForm, ChoiceField, ColourField, FileField, LongField, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Note, Section } from '@/ui/kit/page';
@@ -126,7 +128,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 name="logo"
                 label="A picture"
                 accept="image/*"
-                hint="PNG, JPEG, WebP or SVG, up to 5 MB. It is made small enough for mail."
+                hint="PNG, JPEG, WebP or SVG, up to 20 MB. It is made small enough for mail."
               />
             </ActionForm>
             {logo && (
@@ -152,22 +154,31 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             </p>
           ))}
         </Section>
-        <Section title="Delete it">
-          <p className="my-3 text-ink-2">
-            With its {counted(people, 'person', 'people')}, letters, forms and figures. Nothing more of it leaves from that moment
-            on.
-          </p>
-          <ActionDialog
-            opens="Delete this newsletter …"
-            title={`Delete ${newsletter.name}?`}
-            words={`${counted(people, 'person', 'people')} on its lists and all its letters and figures go, and nobody can bring them back. Its forms say that they are closed.`}
-            submit="Delete it"
-            tone="harm"
-            action={deleteNewsletter.bind(null, slug)}
-          >
-            <TextField name="name" label={`Type its name, ${newsletter.name}`} />
-          </ActionDialog>
-        </Section>
+        {!newsletter.closing_at && (
+          <Section title="Delete it" id="delete">
+            <p className="my-3 text-ink-2">
+              With its {counted(people, 'person', 'people')}, letters, forms and figures, in {GRACE_DAYS} days. Nothing more of it
+              leaves from now on, and until then any owner may keep it.
+            </p>
+            <p className="my-3 text-ink-2">
+              To have it elsewhere,{' '}
+              <Link className="link" href={`/desk/${slug}/readers/export#whole`}>
+                take all of it out
+              </Link>{' '}
+              first.
+            </p>
+            <ActionDialog
+              opens="Delete this newsletter …"
+              title={`Delete ${newsletter.name}?`}
+              words={`At once its forms say that they are closed, and nothing of it is sent. In ${GRACE_DAYS} days ${counted(people, 'person', 'people')} on its lists and all its letters and figures go, and nobody can bring them back but from a file of it.`}
+              submit="Delete it"
+              tone="harm"
+              action={deleteNewsletter.bind(null, slug)}
+            >
+              <TextField name="name" label={`Type its name, ${newsletter.name}`} />
+            </ActionDialog>
+          </Section>
+        )}
       </div>
     </div>
   );

@@ -161,9 +161,9 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
                 {step.done ? (
                   <span className="text-ink-2">{step.label}</span>
                 ) : (
-                  <Link href={step.href} className={step === next ? 'font-semibold link' : 'link'}>
+                  <a href={step.href} className={step === next ? 'font-semibold link' : 'link'}>
                     {step.label}
-                  </Link>
+                  </a>
                 )}
               </li>
             ))}

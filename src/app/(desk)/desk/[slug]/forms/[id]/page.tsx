@@ -9,6 +9,7 @@ import { fieldsOf } from '@/server/forms/fields';
 import { formOf, formsOf } from '@/server/forms/forms';
 import { heldCounts, MOST_HELD } from '@/server/forms/held';
 import { stepsOf } from '@/server/forms/insight';
+import { usualLayout } from '@/server/mail/looks';
 import { listsOf, totalsOf } from '@/server/readers/readers';
 import { voicesOf } from '@/server/senders/senders';
 import { Builder } from '@/ui/forms/builder';
@@ -26,7 +27,7 @@ export default async function Page({ params, searchParams }: Props) {
   const { again } = await searchParams;
   const { ctx, newsletter, person } = await deskOf(slug);
   const form = await orNotFound(formOf(ctx, newsletter, id));
-  const [lists, known, voices, steps, held, totals, all] = await Promise.all([
+  const [lists, known, voices, steps, held, totals, all, layout] = await Promise.all([
     listsOf(ctx, newsletter),
     fieldsOf(ctx, newsletter),
     voicesOf(ctx.db, [newsletter.id]),
@@ -34,6 +35,7 @@ export default async function Page({ params, searchParams }: Props) {
     heldCounts(ctx, newsletter),
     totalsOf(ctx, newsletter),
     formsOf(ctx, newsletter),
+    usualLayout(ctx.db, newsletter.id),
   ]);
   const live = { ...form.definition, look: effectiveLook(form.definition.look, newsletter.colour) };
   const written = form.draft ?? form;
@@ -64,6 +66,7 @@ export default async function Page({ params, searchParams }: Props) {
         site: newsletter.site,
         reading: totals.reading,
       }}
+      dress={{ look: layout.look, accent: newsletter.accent }}
       lists={lists.map(({ id: listId, name, publicName, reading, doubleOptIn }) => ({
         id: listId,
         name,

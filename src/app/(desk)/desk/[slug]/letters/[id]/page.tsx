@@ -1,18 +1,21 @@
 import type { Metadata } from 'next';
 import { counted, figure, percent, together } from '@/core/growth/figures';
 import { fullTime, localOf, spokenTime } from '@/core/growth/times';
+import { lineForAll } from '@/core/writing/line';
 import { sendersOf } from '@/server/senders/senders';
+import { pageOf } from '@/server/sending/pages';
 import { reachOf } from '@/server/sending/reach';
 import { previewOf } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
 import { ActionButton, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { ButtonLink } from '@/ui/kit/button';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { Table } from '@/ui/kit/table';
 import { LetterPreview } from '@/ui/sending/letter-preview';
 import { deskOf, orNotFound } from '../../../../../desk';
-import { pause, resume, sendFrom, setTime, stop, takeBack } from '../actions';
+import { drop, duplicate, pause, publish, putAway, resume, sendFrom, setTime, stop, takeBack, unpublish } from '../actions';
 
 export const metadata: Metadata = { title: 'Letter' };
 
@@ -32,6 +35,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const [reach, preview] = ahead
     ? await Promise.all([reachOf(ctx, newsletter, letter.audience), previewOf(ctx, newsletter, letter.id)])
     : [null, null];
+  const page = await pageOf(ctx, newsletter, id).catch(() => null);
   const html = letter.html ?? preview?.html;
   return (
     <Screen
@@ -85,6 +89,36 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               </p>
             </Section>
           )}
+          {page && page.goes !== 'letter' && (
+            <Section title="As a web page">
+              <p className="py-2.5 text-[13px] text-ink-2">
+                {page.publishedAt ? (
+                  <>
+                    It stands at{' '}
+                    <a className="link break-all" href={page.url}>
+                      {page.url.replace(/^https?:\/\//, '')}
+                    </a>
+                    .
+                  </>
+                ) : page.goes === 'page' ? (
+                  'It stands once you publish it.'
+                ) : ahead ? (
+                  'It stands from the moment at which the letter leaves.'
+                ) : (
+                  'It was taken down.'
+                )}
+              </p>
+              {page.publishedAt ? (
+                <ActionButton action={unpublish.bind(null, slug, id)} done="The page is taken down">
+                  Take it down
+                </ActionButton>
+              ) : (
+                <ActionButton action={publish.bind(null, slug, id)} done="The page stands">
+                  {ahead && page.goes === 'both' ? 'Publish it now' : 'Publish the page'}
+                </ActionButton>
+              )}
+            </Section>
+          )}
           {!ahead && (
             <Section title="Results" aside="people only">
               <dl className="figures">
@@ -133,26 +167,49 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
     >
       {letter.state === 'sending' && <Refreshing seconds={2} />}
       <Standfirst
-        title={letter.subject}
+        title={lineForAll(letter.subject) || 'Without a subject'}
         trail={[{ label: 'Letters', href: `/desk/${slug}/letters` }]}
         actions={
           ahead ? (
             <>
-              <ActionDialog
-                opens={letter.state === 'draft' ? 'Give it a time' : 'Another time'}
-                title="When shall it leave?"
-                words={`In the time of ${newsletter.time_zone.replace(/_/g, ' ')}.`}
-                submit="Set it"
-                done="It is on the runway"
-                action={setTime.bind(null, slug, id)}
-              >
-                <TextField
-                  name="at"
-                  type="datetime-local"
-                  label="Day and hour"
-                  defaultValue={localOf(letter.dueAt, newsletter.time_zone)}
+              <ButtonLink href={`/desk/${slug}/letters/${id}/write`}>Write on it</ButtonLink>
+              <ActionButton action={duplicate.bind(null, slug, id)}>Duplicate</ActionButton>
+              {letter.state === 'draft' && (
+                <ActionButton
+                  action={putAway.bind(null, slug, id, !letter.away)}
+                  done={letter.away ? 'Brought back' : 'Put away'}
+                >
+                  {letter.away ? 'Bring it back' : 'Put it away'}
+                </ActionButton>
+              )}
+              {letter.state === 'draft' && (
+                <ActionDialog
+                  opens="Throw away …"
+                  opensTone="quiet"
+                  title={`Throw “${lineForAll(letter.subject) || 'Without a subject'}” away?`}
+                  words="Its words and its versions are gone then."
+                  submit="Throw it away"
+                  tone="harm"
+                  action={drop.bind(null, slug, id)}
                 />
-              </ActionDialog>
+              )}
+              {page?.goes === 'page' ? null : (
+                <ActionDialog
+                  opens={letter.state === 'draft' ? 'Give it a time' : 'Another time'}
+                  title="When shall it leave?"
+                  words={`In the time of ${newsletter.time_zone.replace(/_/g, ' ')}.`}
+                  submit="Set it"
+                  done="It is on the runway"
+                  action={setTime.bind(null, slug, id)}
+                >
+                  <TextField
+                    name="at"
+                    type="datetime-local"
+                    label="Day and hour"
+                    defaultValue={localOf(letter.dueAt, newsletter.time_zone)}
+                  />
+                </ActionDialog>
+              )}
               {letter.state !== 'draft' && (
                 <ActionButton
                   action={takeBack.bind(null, slug, id)}
@@ -161,6 +218,13 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   Call it back
                 </ActionButton>
               )}
+            </>
+          ) : !underWay ? (
+            <>
+              <ActionButton action={duplicate.bind(null, slug, id)}>Duplicate</ActionButton>
+              <ActionButton action={putAway.bind(null, slug, id, !letter.away)} done={letter.away ? 'Brought back' : 'Put away'}>
+                {letter.away ? 'Bring it back' : 'Put it away'}
+              </ActionButton>
             </>
           ) : (
             underWay && (
@@ -190,7 +254,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           )
         }
       >
-        {letter.state === 'draft' && <>It was called back and goes nowhere until you give it a time.</>}
+        {letter.state === 'draft' &&
+          (page?.goes === 'page' ? (
+            <>It is a page alone, and goes to nobody by mail.</>
+          ) : (
+            <>It goes nowhere until you give it a time.</>
+          ))}
         {letter.state === 'scheduled' && (
           <>
             It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself, to{' '}

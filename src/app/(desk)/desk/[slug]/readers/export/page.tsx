@@ -2,6 +2,7 @@ import type { Metadata } from 'next';
 import { FETCH_DAYS } from '@/core/exporting';
 import { counted, figure } from '@/core/growth/figures';
 import { spokenTime } from '@/core/growth/times';
+import { may } from '@/core/newsletters/roles';
 import { fieldChoices } from '@/server/forms/fields';
 import { type ExportLine, exportsOf } from '@/server/transfer/exports';
 import { ActionButton, ActionForm } from '@/ui/kit/action-form';
@@ -10,9 +11,9 @@ import { Refreshing } from '@/ui/kit/refreshing';
 import { Table } from '@/ui/kit/table';
 import { ExportFields } from '@/ui/readers/export-fields';
 import { deskOf } from '../../../../../desk';
-import { drop, stop, takeAllOut } from './actions';
+import { drop, stop, takeAllOut, takeWholeOut } from './actions';
 
-export const metadata: Metadata = { title: 'Export readers' };
+export const metadata: Metadata = { title: 'Export' };
 
 const megabytes = (bytes: number) =>
   bytes < 1_000_000 ? `${figure(Math.max(1, Math.round(bytes / 1_000)))} kB` : `${figure(Math.round(bytes / 1_000_000))} MB`;
@@ -36,8 +37,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       }
     >
       {open && <Refreshing seconds={1} />}
-      <Standfirst title="Export readers" trail={[{ label: 'Readers', href: `/desk/${slug}/readers` }]}>
-        Take your readers with you, in an open format, whenever you like.
+      <Standfirst title="Export" trail={[{ label: 'Readers', href: `/desk/${slug}/readers` }]}>
+        Take your readers, or all of your newsletter, with you in open formats whenever you like.
       </Standfirst>
       {files.length > 0 && (
         <Section title="Files">
@@ -45,7 +46,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             label="Files"
             columns={[
               { title: 'Begun' },
-              { title: 'Readers', figure: true },
+              { title: 'What' },
               { title: 'State' },
               { title: 'By' },
               { title: 'Acts', silent: true },
@@ -54,7 +55,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
               key: one.id,
               cells: [
                 spokenTime(one.beganAt, ctx.clock.now(), newsletter.time_zone),
-                figure(one.state === 'done' ? one.done : one.people),
+                one.kind === 'newsletter'
+                  ? 'The whole newsletter'
+                  : counted(one.state === 'done' ? one.done : one.people, 'reader', 'readers'),
                 <State key="state" one={one} href={`/desk/${slug}/readers/export/${one.id}`} />,
                 one.by,
                 <span key="acts" className="flex justify-end">
@@ -84,16 +87,33 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           </ActionForm>
         </Sheet>
       </Section>
+      {may(newsletter.role, 'own') && (
+        <Section title="The whole newsletter" id="whole">
+          <p className="mt-2 max-w-2xl">
+            One zip with all of it: readers, the record of consent, lists, tags, segments, forms, posts as Markdown and HTML,
+            letters as messages, pictures and results. It can be brought back from there into a newsletter of its own, here or on
+            another installation.
+          </p>
+          <p className="mt-2 mb-3 max-w-2xl text-ink-2">
+            Not in it: who works on it, keys and passwords, since they are secrets, and links that wait in somebody’s mailbox.
+          </p>
+          <ActionButton action={takeWholeOut.bind(null, slug)} done="It is being written; you get a mail when it can be fetched">
+            Write the whole newsletter
+          </ActionButton>
+        </Section>
+      )}
     </Screen>
   );
 }
+
+const KIND_NAMES = { csv: 'CSV', 'json lines': 'JSON Lines', newsletter: 'zip' };
 
 function State({ one, href }: { one: ExportLine; href: string }) {
   switch (one.state) {
     case 'done':
       return one.fetch ? (
         <a className="link font-medium" href={href} download>
-          Fetch it: {one.kind === 'csv' ? 'CSV' : 'JSON Lines'}, {megabytes(one.size)}
+          Fetch it: {KIND_NAMES[one.kind]}, {megabytes(one.size)}
         </a>
       ) : (
         'No longer here'
@@ -105,7 +125,8 @@ function State({ one, href }: { one: ExportLine; href: string }) {
     default:
       return (
         <span role="status">
-          {figure(one.done)} of {counted(one.people, 'reader', 'readers')}
+          {figure(one.done)} of{' '}
+          {one.kind === 'newsletter' ? counted(one.people, 'line', 'lines') : counted(one.people, 'reader', 'readers')}
           <progress
             className="mt-1 block h-1.5 w-40 accent-verdigris"
             value={one.done}

@@ -1,7 +1,8 @@
 import type { ReactNode } from 'react';
+import { WELCOME_WORDS, welcomeSubject } from '@/core/forms/mails';
 import { counted, figure } from '@/core/growth/figures';
 import { type ListView, thingsOf } from '@/server/keeping/things';
-import { ActionButton, ActionForm, ChoiceField, type FormAction, TextField } from '@/ui/kit/action-form';
+import { ActionButton, ActionForm, ChoiceField, type FormAction, LongField, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Section, Sheet } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
@@ -50,6 +51,26 @@ const ListFields = ({ list }: { list?: ListView }) => (
       label="Shown where readers choose"
       defaultValue={list && !list.public ? 'no' : 'yes'}
       choices={YES_NO}
+    />
+    <ChoiceField
+      name="welcome"
+      label="Greets new readers with a letter"
+      defaultValue={list?.welcome ? 'yes' : 'no'}
+      choices={YES_NO}
+      hint="Where the form they came by has none of its own. Whom you bring or add yourself is not greeted."
+    />
+    <TextField
+      name="welcomeSubject"
+      label="Its subject"
+      defaultValue={list?.welcome?.subject}
+      placeholder={welcomeSubject(list?.publicName ?? 'the list')}
+    />
+    <LongField
+      name="welcomeWords"
+      label="What it says"
+      rows={4}
+      defaultValue={list?.welcome?.words}
+      placeholder={WELCOME_WORDS}
     />
   </>
 );
@@ -123,7 +144,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 <span key="n">
                   <b>{list.name}</b> {list.archived && <Chip tone="know">put away</Chip>}{' '}
                   {!list.doubleOptIn && <Chip tone="look">no confirmation</Chip>}{' '}
-                  {!list.public && <Chip tone="know">not shown</Chip>}
+                  {!list.public && <Chip tone="know">not shown</Chip>} {list.welcome && <Chip tone="know">greets</Chip>}
                   {list.publicName !== list.name && <span className="block text-small">Readers see “{list.publicName}”</span>}
                   {list.description && <span className="block text-small text-ink-2">{list.description}</span>}
                   <Needed by={list.neededBy} />

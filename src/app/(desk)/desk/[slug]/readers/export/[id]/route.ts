@@ -3,7 +3,7 @@ import { may } from '@/core/newsletters/roles';
 import { exportFile } from '@/server/transfer/exports';
 import { deskOf } from '../../../../../../desk';
 
-/** A file of readers that was made, whole or from one of its bytes on (RFC 9110 section 14.2), so that what broke off can go on. */
+/** A file that was made of readers or of the whole newsletter, whole or from one of its bytes on (RFC 9110 section 14.2), so that what broke off can go on. */
 export async function GET(request: Request, { params }: { params: Promise<{ slug: string; id: string }> }): Promise<Response> {
   const { slug, id } = await params;
   const { ctx, newsletter } = await deskOf(slug);
@@ -11,7 +11,9 @@ export async function GET(request: Request, { params }: { params: Promise<{ slug
     if (!may(newsletter.role, 'edit')) throw new Fault('forbidden', 'You may not take readers out of this newsletter.');
     const range = /^bytes=(\d{1,15})-$/.exec(request.headers.get('range') ?? '');
     const from = range ? Number(range[1]) : 0;
-    const { name, type, size, bytes } = await exportFile(ctx, newsletter, id, from);
+    const { kind, name, type, size, bytes } = await exportFile(ctx, newsletter, id, from);
+    if (kind === 'newsletter' && !may(newsletter.role, 'own'))
+      throw new Fault('forbidden', 'Only an owner may take the whole newsletter out.');
     const headers: Record<string, string> = {
       'content-type': type,
       'content-disposition': `attachment; filename*=UTF-8''${encodeURIComponent(name)}`,

@@ -4,7 +4,7 @@ import type { ReactNode } from 'react';
 import { counted, figure } from '@/core/growth/figures';
 import { ROW_KINDS, type RowKind } from '@/core/importing/import';
 import { kindWords, tellImport } from '@/core/importing/told';
-import { writeView } from '@/core/readers/view';
+import { readView, type View, writeView } from '@/core/readers/view';
 import { fieldChoices } from '@/server/forms/fields';
 import { listsOf } from '@/server/readers/readers';
 import { type ImportPage, importPage } from '@/server/transfer/imports';
@@ -191,17 +191,7 @@ export default async function Page({ params, searchParams }: Props) {
   );
 }
 
-const viewOf = (id: string) => ({
-  find: '',
-  state: null,
-  list: null,
-  tag: null,
-  source: null,
-  form: null,
-  segment: null,
-  where: { kind: 'came by' as const, what: 'import' as const, is: id },
-  order: 'newest' as const,
-});
+const viewOf = (id: string): View => ({ ...readView({}), where: { kind: 'came by', what: 'import', is: id } });
 
 /** How its people come, as far as that is settled. */
 function howOf({ consent, found }: ImportPage): Parameters<typeof kindWords>[1]['how'] {

@@ -1,0 +1,30 @@
+import { describe, expect, it } from 'vitest';
+import { nextAct, type Standing } from './next-act';
+
+const standing: Standing = {
+  state: 'draft',
+  subject: 'Eels',
+  sender: 'fine',
+  empty: false,
+  goes: 'both',
+  published: false,
+  cause: null,
+};
+
+describe('what a letter needs next', () => {
+  it.each<[Partial<Standing>, string]>([
+    [{ empty: true, subject: '' }, 'Write it'],
+    [{ subject: '' }, 'Give it a title'],
+    [{ sender: 'none' }, 'Choose who it comes from'],
+    [{ sender: 'unconfirmed' }, 'Confirm its sender'],
+    [{}, 'Give it a time'],
+    [{ goes: 'page', sender: 'none' }, 'Publish the page'],
+    [{ goes: 'page', published: true }, ''],
+    [{ state: 'scheduled' }, ''],
+    [{ state: 'held', cause: 'Its post was deleted.' }, 'Its post was deleted.'],
+    [{ state: 'paused' }, 'Let it go on, or stop it'],
+    [{ state: 'sent' }, ''],
+  ])('%j: %s', (part, said) => {
+    expect(nextAct({ ...standing, ...part })).toBe(said);
+  });
+});
