@@ -7,10 +7,18 @@ const source = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe
 /**
  * The WCAG 2.2 A and AA faults of a page, and what axe calls best practice, as one line each. A page's title is
  * streamed after its body, so the old one may be gone before the new one is there: it is waited for, and a page that
- * never gets one fails here.
+ * never gets one fails here. What is fading in or out is waited for too: half gone, no text has the contrast it is read with.
  */
 export async function accessibilityFaults(page: Page): Promise<string[]> {
-  await page.waitForFunction(() => document.title !== '');
+  await page.waitForFunction(
+    () =>
+      document.title !== '' &&
+      document
+        .getAnimations()
+        .every((one) => one.playState !== 'running' || one.effect?.getComputedTiming().endTime === Number.POSITIVE_INFINITY),
+    null,
+    { polling: 100 },
+  );
   await page.evaluate(source);
   return page.evaluate(async () => {
     const axe = (
