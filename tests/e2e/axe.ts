@@ -4,6 +4,15 @@ import type { Page } from 'playwright-core';
 
 const source = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 
+/** The browser bounds what it waits for, but not what a page computes: so that a test says what stood still, and not only that it did. */
+export async function within<T>(what: string, promise: Promise<T>, ms = 30_000): Promise<T> {
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  const late = new Promise<never>((_, reject) => {
+    timer = setTimeout(() => reject(new Error(`${what} took longer than ${ms / 1_000} s`)), ms);
+  });
+  return Promise.race([promise, late]).finally(() => clearTimeout(timer));
+}
+
 /**
  * The WCAG 2.2 A and AA faults of a page, and what axe calls best practice, as one line each. A page's title is
  * streamed after its body, so the old one may be gone before the new one is there: it is waited for, and a page that
@@ -19,8 +28,8 @@ export async function accessibilityFaults(page: Page): Promise<string[]> {
     null,
     { polling: 100 },
   );
-  await page.evaluate(source);
-  return page.evaluate(async () => {
+  await within('Reading axe', page.evaluate(source));
+  const looked = page.evaluate(async () => {
     const axe = (
       window as unknown as {
         axe: {
@@ -38,4 +47,5 @@ export async function accessibilityFaults(page: Page): Promise<string[]> {
       v.nodes.map((n) => `${v.id}: ${n.html.slice(0, 160)} ${n.failureSummary.replace(/\s+/g, ' ').slice(0, 200)}`),
     );
   });
+  return within(`Looking at the accessibility of ${page.url()}`, looked);
 }

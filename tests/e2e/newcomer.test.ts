@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import type { Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
-import { accessibilityFaults } from './axe';
+import { accessibilityFaults, within } from './axe';
 import { TestWorld } from './world';
 
 /* From an empty account to a letter in an inbox, as somebody new would go; what they do is counted. */
@@ -69,7 +69,14 @@ it('a newcomer has a letter in an inbox after few acts, and each page says what 
   await here('Prove the domain');
   expect(await accessibilityFaults(desk)).toEqual([]);
   expect(await desk.getByText('Nothing just now').count()).toBe(0);
-  const pasted = async () => desk.evaluate(() => navigator.clipboard.readText());
+  const pasted = async () => {
+    // A page may read it only while it is the one in front.
+    await desk.bringToFront();
+    return within(
+      'Reading the clipboard',
+      desk.evaluate(() => navigator.clipboard.readText()),
+    );
+  };
   await act(desk.getByRole('button', { name: /Copy all as a zone file/ }).click());
   const zone = await pasted();
   const dns = await open(world.at('dnsPage', '/zones/saltings.example'));

@@ -234,6 +234,21 @@ describe('what is put in and moved about', () => {
     await state(/^Saved/);
   });
 
+  it('takes in pictures that lie on the clipboard themselves, and says which could not be', async () => {
+    await anew('Pasted: pictures');
+    const png = 'iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==';
+    const held = (base64: string) => `<p><img width="40" height="40" src="data:image/png;base64,${base64}" alt="A dot"></p>`;
+    await paste(
+      `<p>Before the dots.</p>${held(png)}${held(btoa('no picture'))}<p><img src="file:///C:/dot.png" alt="Far"></p><p>After them.</p>`,
+      'as text',
+    );
+    await words().locator('img[src*="/e/media/"]').waitFor();
+    await desk.getByText('2 pictures could not be taken from the clipboard. Drag them in').waitFor();
+    expect(await words().locator('img').count()).toBe(1);
+    await there('/e/media/');
+    await state(/^Saved/);
+  });
+
   it('is dragged by its handle, moved by keys, and has a look of its own that can be taken back', async () => {
     await anew('Moved about');
     await desk.keyboard.type('First');

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { sql } from 'kysely';
 import sharp from 'sharp';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
-import { keepGift, keepLogo } from '@/server/newsletters/media';
+import { keepGift, keepLogo, keepPicture } from '@/server/newsletters/media';
 import { openHome, writeState } from '../../cli/home';
 import { removeHome, startPostgres, stopPostgres } from '../../cli/postgres';
 import { TestWorld } from './world';
@@ -66,6 +66,30 @@ describe('what lies on the disk is its owner’s alone', () => {
     process.umask(before);
     expect(readdirSync(world.ctx.config.mediaDir)).toHaveLength(2);
     expect(open(world.ctx.config.mediaDir)).toEqual([]);
+  });
+  it('and of what cannot be written down nothing is left: no row, no half file, and a sentence', async () => {
+    const newsletter = await world.newsletter('Full disk');
+    const { ctx } = world;
+    const bytes = new Uint8Array(
+      await sharp({ create: { width: 8, height: 8, channels: 3, background: '#123456' } })
+        .png()
+        .toBuffer(),
+    );
+    const rows = async () => (await ctx.db.selectFrom('media').select('id').execute()).length;
+    const before = await rows();
+    // Nothing can be made within a file: for whoever writes it is the same as a disk without room.
+    const full = { ...ctx, config: { ...ctx.config, mediaDir: '/dev/full/media' } };
+    for (const keeping of [
+      () => keepPicture(full, newsletter, new File([bytes], 'reef.png')),
+      () => keepLogo(full, newsletter, new File([bytes], 'logo.png')),
+      () => keepGift(full, newsletter, new File(['words'], 'gift.txt')),
+    ])
+      await expect(keeping()).rejects.toMatchObject({
+        code: 'unavailable',
+        sentence: expect.stringContaining('Nothing was changed'),
+      });
+    expect(await rows()).toBe(before);
+    expect((await keepPicture(ctx, newsletter, new File([bytes], 'reef.png'))).url).toMatch(/\.png$/);
   });
   it('a drawing that is made never to end is refused with a sentence', async () => {
     const uses = Array.from({ length: 12 }, (_, n) => `<g id="g${n + 1}">${`<use href="#g${n}"/>`.repeat(12)}</g>`).join('');

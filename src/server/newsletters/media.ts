@@ -1,4 +1,4 @@
-import { mkdir, readFile, writeFile } from 'node:fs/promises';
+import { mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import sharp from 'sharp';
 import { Fault } from '@/core/faults';
@@ -35,6 +35,23 @@ export const repaint = (bytes: Buffer, contentType: string): Promise<Buffer> =>
     },
   );
 
+/** Writes a file whole or not at all. Throws "unavailable" where the disk has no room. */
+async function lay(ctx: Pick<Context, 'config' | 'log'>, path: string, bytes: Buffer): Promise<void> {
+  const part = `${path}.part`;
+  try {
+    await mkdir(ctx.config.mediaDir, { recursive: true, mode: 0o700 });
+    await writeFile(part, bytes, { mode: 0o600 });
+    await rename(part, path);
+  } catch (error) {
+    await rm(part, { force: true }).catch(() => undefined);
+    ctx.log.error({ error, path }, 'a file could not be kept');
+    throw new Fault(
+      'unavailable',
+      'There is no room for this file on the server just now. Nothing was changed; try again later.',
+    );
+  }
+}
+
 /**
  * Keeps an uploaded picture: read by sharp (which refuses what is no picture), turned upright, made at most `side` pixels wide and high,
  * written anew, as PNG or, where that is much smaller, as JPEG, so that nothing of the file's insides survives. Returns its id and what the database is to
@@ -55,8 +72,7 @@ async function keepPainted(ctx: Context, newsletter: Newsletter, file: unknown, 
     kind === 'picture' && data.length > LARGE_BYTES && (await sharp(data).stats()).isOpaque ? await asPhotograph(data) : null;
   const [kept, type] = photograph && photograph.length < data.length * 0.7 ? [photograph, 'image/jpeg'] : [data, 'image/png'];
   const id = newId();
-  await mkdir(ctx.config.mediaDir, { recursive: true, mode: 0o700 });
-  await writeFile(pathOf(ctx, id, type), kept, { mode: 0o600 });
+  await lay(ctx, pathOf(ctx, id, type), kept);
   return {
     id,
     newsletter_id: newsletter.id,
@@ -135,8 +151,7 @@ export async function keepGift(ctx: Context, newsletter: Newsletter, file: unkno
       .replace(/[\u0000-\u001f\u007f/\\]+/g, ' ')
       .trim()
       .slice(0, 120) || 'gift';
-  await mkdir(ctx.config.mediaDir, { recursive: true, mode: 0o700 });
-  await writeFile(join(ctx.config.mediaDir, `${id}.gift`), Buffer.from(await file.arrayBuffer()), { mode: 0o600 });
+  await lay(ctx, join(ctx.config.mediaDir, `${id}.gift`), Buffer.from(await file.arrayBuffer()));
   await ctx.db
     .insertInto('media')
     .values({

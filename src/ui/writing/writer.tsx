@@ -83,6 +83,16 @@ async function fetched(base: string, address: string): Promise<{ url?: string; s
   return (await response?.json().catch(() => null)) ?? {};
 }
 
+/** Has a picture of one's own kept: its address then, or why not. */
+async function sent(base: string, file: Blob): Promise<{ url?: string; sentence?: string }> {
+  const response = await fetch(`${base}/picture`, {
+    method: 'POST',
+    headers: { 'content-type': file.type || 'application/octet-stream' },
+    body: file,
+  }).catch(() => null);
+  return (await response?.json().catch(() => null)) ?? {};
+}
+
 /** Goes to a block, and chooses it. */
 function showBlock(editor: Editor, index: number): void {
   const { doc } = editor.state;
@@ -178,14 +188,9 @@ function Desk(props: DeskProps) {
   const put = useCallback(
     async (editor: Editor, files: File[], at?: number) => {
       for (const one of files) {
-        const response = await fetch(`${base}/picture`, {
-          method: 'POST',
-          headers: { 'content-type': one.type || 'application/octet-stream' },
-          body: one,
-        }).catch(() => null);
-        const answer = await response?.json().catch(() => null);
-        if (!answer?.url) {
-          toast.error(answer?.sentence ?? 'The picture could not be sent. Try again.');
+        const answer = await sent(base, one);
+        if (!answer.url) {
+          toast.error(answer.sentence ?? 'The picture could not be sent. Try again.');
           continue;
         }
         const node = { type: 'picture', attrs: { src: answer.url, alt: '', href: '', caption: [] } };
@@ -243,9 +248,13 @@ function Desk(props: DeskProps) {
     const text = data?.getData('text/plain') ?? '';
     if (!e || html.includes('data-pm-slice') || e.isActive('codeBlock') || !(html || looksLikeMarkdown(text))) return false;
     import('./pasting').then(
-      ({ putIn: place, readPasted }) => {
-        const document = readPasted(html, text);
-        place(e, document);
+      async ({ keepHeld, putIn: place, readPasted }) => {
+        const held = await keepHeld(html, async (file) => (await sent(base, file)).url ?? null);
+        place(e, readPasted(held.html, text));
+        if (held.lost)
+          toast(
+            `${counted(held.lost, 'picture', 'pictures')} could not be taken from the clipboard. Drag ${held.lost === 1 ? 'it' : 'them'} in from where ${held.lost === 1 ? 'it lies' : 'they lie'}.`,
+          );
         void keepPictures(e);
       },
       // Without a network the reader of it cannot be fetched; its words at least stay.
