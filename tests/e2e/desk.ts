@@ -1,4 +1,4 @@
-import type { Page } from 'playwright-core';
+import type { Locator, Page } from 'playwright-core';
 import { expect } from 'vitest';
 
 /** What tests say of a page of the desk. */
@@ -23,4 +23,18 @@ export async function until(page: Page, words: string | RegExp): Promise<void> {
       { timeout: 40_000, interval: 400 },
     )
     .toMatch(words);
+}
+
+/**
+ * Drags something to a place over another, by the events that a browser gives a page. The browser's own drag is not driven: whether it tells that one began
+ * is a matter of milliseconds, and where it does not, everything stands still.
+ */
+export async function dragged(from: Locator, to: Locator, at: { x: number; y: number }): Promise<void> {
+  const data = await from.page().evaluateHandle(() => new DataTransfer());
+  const [start, end] = [await from.boundingBox(), await to.boundingBox()];
+  const where = (box: typeof start, x: number, y: number) => ({ clientX: box!.x + x, clientY: box!.y + y, dataTransfer: data });
+  await from.dispatchEvent('dragstart', where(start, 2, 2));
+  await to.dispatchEvent('dragover', where(end, at.x, at.y));
+  await to.dispatchEvent('drop', where(end, at.x, at.y));
+  await from.dispatchEvent('dragend', { dataTransfer: data });
 }

@@ -6,7 +6,7 @@ import type { Page } from 'playwright-core';
 import sharp from 'sharp';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { accessibilityFaults } from './axe';
-import { onDesk } from './desk';
+import { dragged, onDesk } from './desk';
 import { type Founded, TestWorld } from './world';
 
 /* A letter written by keyboard, kept through what goes wrong on the way, and seen as readers get it. */
@@ -249,6 +249,21 @@ describe('what is put in and moved about', () => {
     await state(/^Saved/);
   });
 
+  it('opens the menu of a block at the first press, before any of it was fetched', async () => {
+    await anew('At once');
+    await desk.keyboard.type('Words');
+    await there('Words');
+    await desk.reload();
+    await words().waitFor();
+    await words().evaluate((element) => {
+      // As a keyboard does it, and nothing before it.
+      (element as HTMLElement).focus();
+      element.dispatchEvent(new KeyboardEvent('keydown', { key: 'Enter', altKey: true, bubbles: true, cancelable: true }));
+    });
+    await desk.getByRole('dialog', { name: 'This block' }).waitFor();
+    await desk.keyboard.press('Escape');
+  });
+
   it('is dragged by its handle, moved by keys, and has a look of its own that can be taken back', async () => {
     await anew('Moved about');
     await desk.keyboard.type('First');
@@ -261,7 +276,7 @@ describe('what is put in and moved about', () => {
     await expect.poll(order).toEqual(['First', 'Third', 'Second']);
     await words().getByText('Second').hover();
     const handle = desk.getByRole('button', { name: 'This block' });
-    await handle.dragTo(words().getByText('First'), { targetPosition: { x: 10, y: 2 } });
+    await dragged(handle, words().getByText('First'), { x: 10, y: 2 });
     await expect.poll(order).toEqual(['Second', 'First', 'Third']);
     await words().getByText('First').click();
     await desk.keyboard.press('Alt+Enter');
@@ -300,6 +315,21 @@ describe('what is put in and moved about', () => {
     await desk.keyboard.press('Escape');
     await bar.waitFor({ state: 'detached' });
     await there('A light, a light, and lights.');
+  });
+
+  it('stays as it is where a part of the page cannot be fetched, and has it once there is a network', async () => {
+    await anew('Far away');
+    await desk.keyboard.type('Kept words');
+    await there('Kept words');
+    await desk.reload();
+    await words().getByText('Kept words').waitFor();
+    await desk.context().setOffline(true);
+    await desk.keyboard.press('Control+k');
+    await desk.getByText('This could not be fetched').waitFor();
+    await words().getByText('Kept words').waitFor();
+    await desk.context().setOffline(false);
+    await desk.getByPlaceholder('A reader, a letter').waitFor();
+    await desk.keyboard.press('Escape');
   });
 
   it('takes a letter out of a file, and gives it back as one', async () => {

@@ -1,10 +1,14 @@
 'use client';
 
-import { Dialog, DialogPanel, DialogTitle } from '@headlessui/react';
 import { type ReactNode, useState } from 'react';
 import type { ActionResult } from '@/core/faults';
-import { ActionForm } from './action-form';
 import { Button } from './button';
+import type { DialogForm } from './dialog-form';
+import { onDemand } from './on-demand';
+
+const Panel = onDemand<Parameters<typeof DialogForm>[0]>(() => import('./dialog-form').then((made) => made.DialogForm));
+/** It is fetched as soon as somebody comes near. */
+const near = { onPointerEnter: Panel.soon, onFocus: Panel.soon };
 
 type Props = {
   /** What stands on the button that opens it, and what its name is where that differs. */
@@ -47,41 +51,20 @@ export function ActionDialog({
           aria-label={label}
           className="link rounded-sm text-[13px] font-medium"
           onClick={() => setOpen(true)}
+          {...near}
         >
           {opens}
         </button>
       ) : (
-        <Button tone={opensTone} aria-label={label} onClick={() => setOpen(true)}>
+        <Button tone={opensTone} aria-label={label} onClick={() => setOpen(true)} {...near}>
           {opens}
         </Button>
       )}
-      <Dialog open={open} onClose={() => setOpen(false)} className="relative z-40">
-        <div className="fixed inset-0 bg-ink/25" aria-hidden />
-        <div className="fixed inset-0 flex items-start justify-center overflow-y-auto p-4 pt-[10vh]">
-          <DialogPanel className="w-full max-w-md rounded-lg border bg-sheet p-5 shadow-float">
-            <DialogTitle className="font-serif text-head">{title}</DialogTitle>
-            {words && <p className="mt-1 text-[13px] text-ink-2">{words}</p>}
-            <ActionForm
-              action={run}
-              submit={submit}
-              done={done}
-              tone={tone}
-              className="mt-4"
-              aside={
-                <button
-                  type="button"
-                  className="px-2 text-[13.5px] font-medium text-ink-2 hover:text-ink"
-                  onClick={() => setOpen(false)}
-                >
-                  Leave it
-                </button>
-              }
-            >
-              {children}
-            </ActionForm>
-          </DialogPanel>
-        </div>
-      </Dialog>
+      {open && (
+        <Panel title={title} words={words} submit={submit} done={done} tone={tone} action={run} close={() => setOpen(false)}>
+          {children}
+        </Panel>
+      )}
     </>
   );
 }

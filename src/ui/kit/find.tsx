@@ -1,11 +1,12 @@
 'use client';
 
 import { useRouter } from 'next/navigation';
-import { lazy, type ReactNode, Suspense, useEffect, useRef, useState } from 'react';
+import { type ReactNode, useEffect, useRef, useState } from 'react';
+import { onDemand } from './on-demand';
 import { SECTIONS } from './sections';
 
 /** What opens is fetched when it is opened for the first time: most pages are left without it. */
-const FindPanel = lazy(() => import('./find-panel').then((made) => ({ default: made.FindPanel })));
+const FindPanel = onDemand(() => import('./find-panel').then((made) => made.FindPanel));
 
 const typing = (target: EventTarget | null) =>
   target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName));
@@ -46,11 +47,7 @@ export function Find({ slug, trigger }: { slug: string; trigger: ReactNode }) {
       >
         {trigger}
       </button>
-      {asked && (
-        <Suspense fallback={null}>
-          <FindPanel base={base} open={open} setOpen={setOpen} />
-        </Suspense>
-      )}
+      {asked && <FindPanel base={base} open={open} setOpen={setOpen} />}
     </>
   );
 }

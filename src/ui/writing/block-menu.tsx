@@ -29,8 +29,9 @@ const SAID = {
 
 type Place = { pos: number; top: number; height: number };
 
-/** The handle beside the block that one points at or writes in, and its menu. */
-export function BlockMenu({ editor }: { editor: Editor }) {
+/** The handle beside the block that one points at or writes in, and its menu; `asked` tells that the menu was asked for before this was here. */
+export function BlockMenu({ editor, asked: before }: { editor: Editor; asked: boolean }) {
+  const opens = useRef(before);
   const [at, setAt] = useState<Place | null>(null);
   const [open, setOpen] = useState(false);
   const held = useRef(false);
@@ -79,6 +80,8 @@ export function BlockMenu({ editor }: { editor: Editor }) {
     frame.addEventListener('mousemove', pointed as EventListener);
     dom.addEventListener('inkset-block', asked);
     editor.on('selectionUpdate', written);
+    if (opens.current) asked();
+    opens.current = false;
     return () => {
       frame.removeEventListener('mousemove', pointed as EventListener);
       dom.removeEventListener('inkset-block', asked);

@@ -3,7 +3,7 @@
 import { type Editor, EditorContent, useEditor } from '@tiptap/react';
 import clsx from 'clsx';
 import Link from 'next/link';
-import { type ChangeEvent, lazy, type ReactNode, Suspense, useCallback, useEffect, useMemo, useRef, useState } from 'react';
+import { type ChangeEvent, type ReactNode, useCallback, useEffect, useMemo, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import type { ActionResult } from '@/core/faults';
 import { counted } from '@/core/growth/figures';
@@ -13,6 +13,7 @@ import { looksLikeMarkdown } from '@/core/writing/markdown-signs';
 import { TextField } from '../kit/action-form';
 import { Button, ButtonLink } from '../kit/button';
 import { ActionDialog } from '../kit/dialog';
+import { onDemand } from '../kit/on-demand';
 import { Note } from '../kit/page';
 import { BlockKeys } from './block-keys';
 import { type Around, AroundContext } from './blocks';
@@ -25,9 +26,9 @@ import { Band, clock, Field, Grown, Pick, State } from './parts';
 import { dropKept, type Kept, keptOf, useSaving, type Written } from './saving';
 
 /** What is wanted later than the words themselves is fetched when it is. */
-const Seen = lazy(() => import('./seen').then((made) => ({ default: made.Seen })));
-const FindBar = lazy(() => import('./find-bar').then((made) => ({ default: made.FindBar })));
-const BlockMenu = lazy(() => import('./block-menu').then((made) => ({ default: made.BlockMenu })));
+const Seen = onDemand(() => import('./seen').then((made) => made.Seen), <p className="p-8 text-ink-2">Making it …</p>);
+const FindBar = onDemand(() => import('./find-bar').then((made) => made.FindBar));
+const BlockMenu = onDemand(() => import('./block-menu').then((made) => made.BlockMenu));
 
 type Props = {
   id: string;
@@ -291,16 +292,19 @@ function Desk(props: DeskProps) {
   useEffect(() => {
     editor?.setEditable(!barred);
   }, [editor, barred]);
-  const [wanted, setWanted] = useState({ finding: false, blocks: false });
+  const [wanted, setWanted] = useState<{ finding: boolean; blocks: 'near' | 'asked' | null }>({ finding: false, blocks: null });
   useEffect(() => {
     const dom = editor?.view.dom;
     if (!dom) return;
     const find = () => setWanted((old) => (old.finding ? old : { ...old, finding: true }));
-    const near = () => setWanted((old) => (old.blocks ? old : { ...old, blocks: true }));
+    const near = () => setWanted((old) => (old.blocks ? old : { ...old, blocks: 'near' }));
+    const asked = () => setWanted((old) => (old.blocks === 'asked' ? old : { ...old, blocks: 'asked' }));
     dom.addEventListener('inkset-find', find);
+    dom.addEventListener('inkset-block', asked);
     for (const event of ['pointermove', 'focusin', 'keydown']) dom.addEventListener(event, near);
     return () => {
       dom.removeEventListener('inkset-find', find);
+      dom.removeEventListener('inkset-block', asked);
       for (const event of ['pointermove', 'focusin', 'keydown']) dom.removeEventListener(event, near);
     };
   }, [editor]);
@@ -466,21 +470,13 @@ function Desk(props: DeskProps) {
               className="mb-5 font-serif text-[19px] leading-7 text-ink-2 italic"
               next={() => editor?.commands.focus('start')}
             />
-            {editor && wanted.finding && (
-              <Suspense fallback={null}>
-                <FindBar editor={editor} />
-              </Suspense>
-            )}
+            {editor && wanted.finding && <FindBar editor={editor} />}
             <AroundContext value={around}>
               <div className="relative" data-letter>
                 {editor && <FormatBar editor={editor} />}
                 <EditorContent editor={editor} />
                 {editor && <SlashMenu editor={editor} pick={pick} segments={around.segments} />}
-                {editor && wanted.blocks && (
-                  <Suspense fallback={null}>
-                    <BlockMenu editor={editor} />
-                  </Suspense>
-                )}
+                {editor && wanted.blocks && <BlockMenu editor={editor} asked={wanted.blocks === 'asked'} />}
               </div>
             </AroundContext>
             <input
@@ -497,11 +493,7 @@ function Desk(props: DeskProps) {
               }}
             />
           </div>
-          {view === 'preview' && (
-            <Suspense fallback={<p className="p-8 text-ink-2">Making it …</p>}>
-              <Seen base={base} saveText={props.saveText} />
-            </Suspense>
-          )}
+          {view === 'preview' && <Seen base={base} saveText={props.saveText} />}
         </main>
         <aside aria-label="Checks" className="order-3 w-full shrink-0 xl:w-[230px]">
           <h2 className="mb-2 border-b pb-1.5 font-serif text-head">Checks</h2>
