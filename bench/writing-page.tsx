@@ -21,15 +21,14 @@ async function open(): Promise<void> {
         subject: null,
         previewLine: null,
         senderId: null,
-        listId: null,
         layoutId: null,
         document: document_,
       }}
       senders={[]}
-      lists={[]}
       layouts={[]}
       around={{ segments: [], forms: [], fields: [] }}
       asPage={null}
+      view="write"
       zone="UTC"
       me="writer@lanternfish.example"
       proof={nothing}

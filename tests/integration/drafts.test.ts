@@ -14,7 +14,6 @@ import {
   versionOf,
   versionsOfLetter,
 } from '@/server/sending/drafts';
-import { reschedule } from '@/server/sending/letters';
 import { sendProof } from '@/server/sending/proof';
 import { letterOf } from '@/server/sending/views';
 import { DAY, MINUTE, TestWorld } from './world';
@@ -39,7 +38,7 @@ const draft = () => draftOf(world.ctx, newsletter, id);
 /** Saves as an editor does: what changed, on top of what it knows. */
 async function save(nodes: Node[], more: Record<string, unknown> = {}, who = OTTO) {
   const now = await draft();
-  const { title, subtitle, subject, previewLine, senderId, listId } = now;
+  const { title, subtitle, subject, previewLine, senderId } = now;
   return saveDraftLetter(world.ctx, newsletter, who, id, {
     key: HERE,
     revision: now.revision,
@@ -49,7 +48,6 @@ async function save(nodes: Node[], more: Record<string, unknown> = {}, who = OTT
     subject,
     previewLine,
     senderId,
-    listId,
     ...more,
   });
 }
@@ -78,7 +76,7 @@ describe('a letter that is being written', () => {
     expect((await draft()).document.nodes).toEqual([p('ab\ufffdc')]);
     await save([p('Forty seconds of light.')], { title: 'The lamp-fish census' });
     await world.readers(newsletter, ['ada@heronmail.example']);
-    await reschedule(world.ctx, newsletter, id, '2026-11-25T07:00', OTTO.name);
+    await world.lets(newsletter, id, '2026-11-25T07:00');
     // It can be written on until it leaves.
     await save([p('Forty seconds of light, then dark.')]);
     world.clock.advance(DAY);
@@ -94,7 +92,14 @@ describe('a letter that is being written', () => {
 
   it('without a subject goes nowhere, and says so', async () => {
     await world.readers(newsletter, ['ada@heronmail.example']);
-    await reschedule(world.ctx, newsletter, id, '2026-11-25T07:00', OTTO.name);
+    await expect(world.lets(newsletter, id, '2026-11-25T07:00')).rejects.toMatchObject({
+      code: 'invalid',
+      sentence: expect.stringContaining('no subject'),
+    });
+    // Nor where it loses it on the runway.
+    await save([p('one')], { title: 'The lamp-fish census' });
+    await world.lets(newsletter, id, '2026-11-25T07:00');
+    await save([], { title: '' });
     world.clock.advance(DAY);
     await world.work();
     expect(await letterOf(world.ctx, newsletter, id)).toMatchObject({
@@ -204,21 +209,20 @@ describe('a letter that is being written', () => {
           subject: null,
           previewLine: null,
           senderId: null,
-          listId: null,
         }),
       () => holdLetter(world.ctx, stranger, OTTO, id, { key: HERE, take: true }),
       () => discardLetter(world.ctx, stranger, id),
       () => sendProof(world.ctx, stranger, OTTO, id, { to: 'a@heronmail.example' }),
     ])
       await expect(work()).rejects.toMatchObject({ code: 'not-found' });
-    // Another newsletter's sender or list is not taken.
+    // Another newsletter's sender is not taken.
     const { senderId } = await world.sender(stranger, 'harbour.example');
-    await save([p('one')], { senderId, listId: await world.list(stranger) });
+    await save([p('one')], { senderId });
     expect((await draft()).senderId).not.toBe(senderId);
-    expect((await draft()).listId).toBe(await world.list(newsletter));
     await discardLetter(world.ctx, newsletter, id);
     await expect(draft()).rejects.toMatchObject({ code: 'not-found' });
-    await reschedule(world.ctx, newsletter, copy.id, '2026-11-25T07:00', OTTO.name);
+    await world.readers(newsletter, ['ada@heronmail.example']);
+    await world.lets(newsletter, copy.id, '2026-11-25T07:00');
     await expect(discardLetter(world.ctx, newsletter, copy.id)).rejects.toMatchObject({ code: 'conflict' });
   });
 });

@@ -13,7 +13,6 @@ import { sitePage } from '@/server/public/site-routes';
 import { keepSegment, removeSegment } from '@/server/readers/segments';
 import { previewAs, saveOwnText } from '@/server/sending/as-reader';
 import { archiveLetter, beginLetter, draftOf, saveDraftLetter } from '@/server/sending/drafts';
-import { reschedule } from '@/server/sending/letters';
 import { lookOver } from '@/server/sending/look-over';
 import { beginFromMarkdown, markdownOf } from '@/server/sending/markdown';
 import { pageOf, publishPage, savePage, takeDown } from '@/server/sending/pages';
@@ -49,7 +48,7 @@ async function written(title: string, nodes: Node[], more: Record<string, unknow
 }
 /** Sends it to whoever reads. */
 async function leave(id: string): Promise<void> {
-  await reschedule(world.ctx, newsletter, id, '2026-11-24T10:00', OTTO.name);
+  await world.lets(newsletter, id, '2026-11-24T10:00');
   world.clock.advance(61 * MINUTE);
   await world.work();
 }
@@ -251,8 +250,8 @@ describe('a post as a page', () => {
     const html = await shown('newer');
     expect(html).toContain('What it was');
     expect(html.match(/name="email"/g)).toHaveLength(2);
-    await expect(reschedule(world.ctx, newsletter, id, '2026-11-24T10:00', OTTO.name)).rejects.toMatchObject({
-      code: 'conflict',
+    await expect(world.lets(newsletter, id, '2026-11-24T10:00')).rejects.toMatchObject({
+      sentence: expect.stringContaining('a page alone'),
     });
     const letter = await written('Letter', [p('Words')]);
     await page(letter, { goes: 'letter' });
@@ -494,7 +493,7 @@ describe('letters on their shelves', () => {
     const { letters } = await lettersOf(world.ctx, newsletter, { shelf: 'drafts' });
     expect(letters.find((one) => one.id === ids[0])?.next).toBe('Write it');
     expect(letters.find((one) => one.id === ids[1])?.next).toBe('Give it a time');
-    await reschedule(world.ctx, newsletter, ids[1]!, '2026-11-30T10:00', OTTO.name);
+    await world.lets(newsletter, ids[1]!, '2026-11-30T10:00');
     await expect(archiveLetter(world.ctx, newsletter, ids[1]!, true)).rejects.toMatchObject({ code: 'conflict' });
   });
 });

@@ -5,7 +5,7 @@ import type { Answer } from '@/core/forms/fields';
 import { CAME_BY, type Condition, expand, type FieldTest, folded, holds, REMEMBERED, STANDINGS } from '@/core/readers/condition';
 import { conditionOf, readView } from '@/core/readers/view';
 import { degreeOf } from '@/core/readers/warmth';
-import { type Audience, isIn, type Part } from '@/core/sending/audience';
+import { type Audience, fateOf, isIn, OMISSIONS, type Part } from '@/core/sending/audience';
 import { writeMarks } from '@/server/delivery/marks';
 import { keepAnswers } from '@/server/forms/fields';
 import { newId } from '@/server/ids';
@@ -15,6 +15,7 @@ import { keepSegment, measureSegments, removeSegment, segmentsOf } from '@/serve
 import { facetsOf, howMany, howManySoon, tablePage } from '@/server/readers/table';
 import { warmReaders } from '@/server/readers/warming';
 import { audienceSql, readyAudience } from '@/server/sending/audience';
+import { reachOf, reachSoon, willGet } from '@/server/sending/reach';
 import { startLetter } from '@/server/sending/start';
 import { DAY, TestWorld } from './world';
 
@@ -327,6 +328,76 @@ describe('a condition in SQL', () => {
       ),
       { numRuns: 60 },
     );
+  });
+
+  it('gives each one fate, the same before, in memory and at the start, and nobody two letters', async () => {
+    const { ids, lists, tree } = await somebody(60);
+    const { db, clock } = world.ctx;
+    // Some asked for a pause, and some must not be written to.
+    await sql`update readers set paused_until = ${new Date(clock.now().getTime() + DAY)} where id = any(${ids.filter((_, n) => n % 7 === 3)}::uuid[])`.execute(
+      db,
+    );
+    const suppressed = ids.filter((_, n) => n % 11 === 5);
+    await sql`insert into suppressions (newsletter_id, address_key, reason, at) select newsletter_id, address_key, 'by hand', ${clock.now()} from readers
+      where id = any(${suppressed}::uuid[]) on conflict do nothing`.execute(db);
+    await sql`update readers set address_state = 'suppressed' where id = any(${suppressed}::uuid[])`.execute(db);
+    await sql`update memberships set state = 'left' where reader_id = any(${ids.filter((_, n) => n % 13 === 2)}::uuid[])`.execute(
+      db,
+    );
+    const paused = new Set(
+      (await sql<{ id: string }>`select id from readers where paused_until > ${clock.now()}`.execute(db)).rows.map(
+        (row) => row.id,
+      ),
+    );
+    const { senderId } = await world.sender(newsletter);
+    const part: fc.Arbitrary<Part> = fc.oneof(
+      fc.constantFrom(...lists).map((id) => ({ kind: 'list' as const, id })),
+      fc.constantFrom('keen', 'new').map((tag) => ({ kind: 'tag' as const, tag })),
+      fc.array(fc.constantFrom(...ids), { maxLength: 9 }).map((some) => ({ kind: 'readers' as const, ids: some })),
+      tree.map((condition) => ({ kind: 'those' as const, condition })),
+    );
+    const met = new Set<string>();
+    let starts = 0;
+    let fixed = 0;
+    await fc.assert(
+      fc.asyncProperty(fc.array(part, { minLength: 1, maxLength: 4 }), fc.array(part, { maxLength: 3 }), async (to, without) => {
+        const audience: Audience = { to, without };
+        const ready = await readyAudience(world.ctx, db, newsletter, audience);
+        const facts = await factsOf(db, ids, ready.known);
+        const fates = new Map<string, string[]>();
+        for (const reader of facts.values()) {
+          const fate = fateOf(
+            ready.audience,
+            { ...reader, paused: paused.has(reader.id), suppressed: suppressed.includes(reader.id) },
+            ready.moment,
+          );
+          if (fate) fates.set(fate, [...(fates.get(fate) ?? []), reader.id]);
+          if (fate) met.add(fate);
+        }
+        const many = (fate: string) => fates.get(fate)?.length ?? 0;
+        const reach = await reachOf(world.ctx, newsletter, audience);
+        expect({ will: reach.will, ...reach.out }).toEqual(
+          Object.fromEntries(['will', ...OMISSIONS].map((fate) => [fate, many(fate)])),
+        );
+        expect(await willGet(world.ctx, db, newsletter, audience)).toBe(many('will'));
+        expect(await reachSoon(world.ctx, newsletter, audience, 10_000)).toEqual({ will: many('will'), exact: true });
+        starts += 1;
+        if (starts % 4) return;
+        const letter = await world.letter(newsletter, senderId, { audience });
+        await startLetter(world.ctx, letter);
+        const { rows } = await sql<{
+          reader_id: string;
+        }>`select reader_id from deliveries where letter_id = ${letter} order by 1`.execute(db);
+        // What names something that is gone is held.
+        expect(rows.map((row) => row.reader_id)).toEqual(ready.missing.length ? [] : (fates.get('will') ?? []).sort());
+        fixed += ready.missing.length ? 0 : rows.length;
+        await sql`delete from route_jobs where letter_id = ${letter}`.execute(db);
+      }),
+      { numRuns: 80 },
+    );
+    // Else the property would say little.
+    expect(fixed).toBeGreaterThan(0);
+    expect([...met].sort()).toEqual(['excluded', 'left', 'paused', 'suppressed', 'waiting', 'will']);
   });
 });
 

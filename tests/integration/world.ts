@@ -8,6 +8,7 @@ import { SMTPServer } from 'smtp-server';
 import { inject } from 'vitest';
 import type { DnsAnswer, Lookup, RecordType } from '@/core/senders/dns';
 import { type Audience, ofList } from '@/core/sending/audience';
+import type { Departure } from '@/core/sending/departure';
 import type { Node } from '@/core/writing/document';
 import { ManualClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
@@ -23,6 +24,7 @@ import { beat, foldCounts, housekeeping, releaseClaims, tick } from '@/server/jo
 import { newDkimPair } from '@/server/mail/identity';
 import type { PostOffice } from '@/server/mail/post-office';
 import type { PublicHandler } from '@/server/public/request';
+import { lastLook, letGo } from '@/server/sending/departing';
 import { scheduleLetter } from '@/server/sending/letters';
 import { createNewsletter } from '@/server/site/founding';
 import { admin, type Server } from './template';
@@ -305,6 +307,20 @@ export class TestWorld {
   }
 
   /** A letter of a post of its own, due now, to the newsletter's first list. */
+  /** Looks at a letter and lets it go, as its writer does: at an hour of the newsletter's clock, or as `more` has it. */
+  async lets(newsletter: Newsletter, id: string, local: string, more: Partial<Departure> = {}): Promise<{ due: Date }> {
+    const departure = {
+      when: 'at',
+      local,
+      zone: newsletter.time_zone,
+      fold: 'first',
+      pace: { kind: 'at once' },
+      ...more,
+    } satisfies Departure;
+    const { stamp } = await lastLook(this.ctx, newsletter, id, departure);
+    return letGo(this.ctx, newsletter, { name: 'Ottoline Vance' }, id, { departure, stamp });
+  }
+
   async letter(
     newsletter: Newsletter,
     senderId: string,

@@ -1,6 +1,7 @@
 import { createHmac } from 'node:crypto';
 import Joi from 'joi';
 import { ALERT_TIMES, LANGUAGES, MOST_SOCIAL_LINKS, type SocialLink } from '../newsletters/identity';
+import { CALL_BACK } from '../sending/departure';
 import { isZone } from '../zones';
 import { SHEETS } from './sheets';
 
@@ -28,6 +29,7 @@ export type WholeNewsletter = {
     social_links: SocialLink[];
     count_opens: boolean;
     count_clicks: boolean;
+    call_back_seconds: number;
     encrypted_only: boolean;
     alert_joins: 'off' | 'at once' | 'daily';
     alert_leaves: 'off' | 'at once' | 'daily';
@@ -93,6 +95,7 @@ export const wholeSchema = Joi.object<WholeNewsletter>({
       .required(),
     count_opens: Joi.boolean().required(),
     count_clicks: Joi.boolean().required(),
+    call_back_seconds: Joi.number().integer().min(0).max(CALL_BACK.most).default(CALL_BACK.usual),
     encrypted_only: Joi.boolean().required(),
     alert_joins: when,
     alert_leaves: when,

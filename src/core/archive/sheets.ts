@@ -2,7 +2,7 @@ import Joi from 'joi';
 import { formDefinitionSchema } from '../forms/definition';
 import { FIELD_KINDS } from '../forms/fields';
 import { conditionSchema } from '../readers/condition';
-import { audienceSchema } from '../sending/audience';
+import { audienceSchema, departureSchema } from '../sending/schemas';
 import { documentSchema, layoutSchema } from '../writing/schemas';
 import { whole } from '../writing/slots';
 
@@ -17,6 +17,7 @@ export type Thing =
   | 'list'
   | 'field'
   | 'segment'
+  | 'audience'
   | 'layout'
   | 'sender'
   | 'form'
@@ -216,6 +217,13 @@ export const SHEETS: Sheet[] = [
     table: 'segment_sizes',
     by: { column: 'segment_id', table: 'segments' },
     columns: { segment_id: id('segment'), day, people: int },
+  },
+  {
+    name: 'audiences',
+    table: 'audiences',
+    thing: 'audience',
+    few: true,
+    columns: { id: id('audience'), name: words(200), audience: json(audienceSchema.required(), true), created_at: time },
   },
   {
     name: 'layouts',
@@ -500,6 +508,7 @@ export const SHEETS: Sheet[] = [
       archived_at: maybe(time),
       own_text: maybe(words(1_000_000)),
       own_text_of: maybe(words(100)),
+      departure: json(departureSchema.allow(null)),
       counts_opens: flag,
       counts_clicks: flag,
       state: one('draft', 'scheduled', 'held', 'starting', 'sending', 'paused', 'stopped', 'sent'),

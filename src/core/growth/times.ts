@@ -39,15 +39,7 @@ export function ago(at: Date, now: Date): string {
   return `${Math.round(seconds / 86_400)} days ago`;
 }
 
-/**
- * A local time (`YYYY-MM-DDTHH:MM`) in a zone as a moment. Where clocks go back and it comes twice, the first of the two; null for an hour that
- * clocks skip, and for what is no time.
- */
-export function atLocal(text: string, zone: string): Date | null {
-  const at = DateTime.fromISO(text, { zone });
-  return at.isValid && at.toFormat("yyyy-MM-dd'T'HH:mm") === text.slice(0, 16) ? at.toJSDate() : null;
-}
-/** The same the other way round, for a field of that kind. */
+/** A moment as a field for a day and an hour has it (`YYYY-MM-DDTHH:MM`), by a zone's clock. */
 export const localOf = (at: Date, zone: string): string => DateTime.fromJSDate(at, { zone }).toFormat("yyyy-MM-dd'T'HH:mm");
 
 /** "Thu 08:30": the day and hour of something near. */

@@ -1,6 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { audienceSchema, conditionsIn, expandAudience, isIn, listsIn } from '../sending/audience';
+import { conditionsIn, expandAudience, isIn, listsIn } from '../sending/audience';
+import { audienceSchema } from '../sending/schemas';
 import {
   type Condition,
   conditionSchema,

@@ -1,14 +1,4 @@
-import Joi from 'joi';
-import {
-  type Condition,
-  conditionSchema,
-  expand,
-  holds,
-  type Known,
-  type Missing,
-  type Moment,
-  type ReaderFacts,
-} from '../readers/condition';
+import { type Condition, expand, holds, type Known, type Missing, type Moment, type ReaderFacts } from '../readers/condition';
 
 /** A part of an audience: a list, a tag, a saved segment, people picked one by one, or whoever a condition fits. */
 export type Part =
@@ -20,19 +10,6 @@ export type Part =
 
 /** Whom a letter is for: everyone in any of these, without everyone in any of those. Nobody is in it twice, and nobody who may not be written to. */
 export type Audience = { to: Part[]; without: Part[] };
-
-const id = Joi.string().uuid().required();
-const part = Joi.alternatives(
-  Joi.object({ kind: Joi.valid('list').required(), id }),
-  Joi.object({ kind: Joi.valid('tag').required(), tag: Joi.string().max(100).required() }),
-  Joi.object({ kind: Joi.valid('segment').required(), id }),
-  Joi.object({ kind: Joi.valid('readers').required(), ids: Joi.array().items(Joi.string().uuid()).max(1_000).required() }),
-  Joi.object({ kind: Joi.valid('those').required(), condition: conditionSchema.required() }),
-);
-export const audienceSchema = Joi.object<Audience>({
-  to: Joi.array().items(part).min(1).max(100).required(),
-  without: Joi.array().items(part).max(100).default([]),
-});
 
 /** The audience of one list. */
 export const ofList = (listId: string): Audience => ({ to: [{ kind: 'list', id: listId }], without: [] });
@@ -65,22 +42,57 @@ export function expandAudience(audience: Audience, known: Known): { audience: Au
   return { audience: { to: audience.to.map(put), without: audience.without.map(put) }, missing: [...missing] };
 }
 
+function fitsPart(part: Part, reader: ReaderFacts, moment: Moment): boolean {
+  switch (part.kind) {
+    case 'list':
+      return holds({ kind: 'list', id: part.id, state: 'reading' }, reader, moment);
+    case 'readers':
+      return part.ids.includes(reader.id);
+    case 'tag':
+    case 'segment':
+      return holds(part, reader, moment);
+    case 'those':
+      return holds(part.condition, reader, moment);
+  }
+}
+
 /** Judges one reader in memory, as `server/sending/audience` does all of them in SQL. Saved segments are put in before (`expandAudience`). */
 export function isIn(audience: Audience, reader: ReaderFacts, moment: Moment): boolean {
   const reads = reader.lists.some((list) => list.state === 'reading');
-  const fits = (part: Part): boolean => {
-    switch (part.kind) {
-      case 'list':
-        return holds({ kind: 'list', id: part.id, state: 'reading' }, reader, moment);
-      case 'readers':
-        return part.ids.includes(reader.id);
-      case 'tag':
-      case 'segment':
-        return holds(part, reader, moment);
-      case 'those':
-        return holds(part.condition, reader, moment);
-    }
-  };
+  const fits = (part: Part) => fitsPart(part, reader, moment);
   // Tags, segments and people mean nothing where nothing is read: consent stands on the lists.
   return reads && audience.to.some(fits) && !audience.without.some(fits);
+}
+
+/** Why somebody whom an audience names does not get a letter to it. */
+export const OMISSIONS = ['excluded', 'suppressed', 'waiting', 'left', 'paused'] as const;
+export type Omission = (typeof OMISSIONS)[number];
+export const OMISSION_WORDS: Record<Omission, string> = {
+  excluded: 'Taken out by you',
+  suppressed: 'Their address takes no mail',
+  waiting: 'Have not confirmed',
+  left: 'Unsubscribed',
+  paused: 'Asked for a pause',
+};
+
+/** A list names those who wait on it too; whoever a part fits otherwise is named by it. */
+const isNamed = (part: Part, reader: ReaderFacts, moment: Moment): boolean =>
+  fitsPart(part, reader, moment) ||
+  (part.kind === 'list' && holds({ kind: 'list', id: part.id, state: 'waiting' }, reader, moment));
+
+/**
+ * What becomes of one reader when a letter goes to an audience: null where nothing of it names them, else whether they get it or the first reason why not.
+ * The same in SQL is `server/sending/reach`.
+ */
+export function fateOf(
+  audience: Audience,
+  reader: ReaderFacts & { suppressed: boolean; paused: boolean },
+  moment: Moment,
+): Omission | 'will' | null {
+  if (!audience.to.some((part) => isNamed(part, reader, moment))) return null;
+  if (audience.without.some((part) => fitsPart(part, reader, moment))) return 'excluded';
+  if (reader.suppressed || reader.standing === 'unreachable') return 'suppressed';
+  if (reader.standing === 'left') return 'left';
+  if (!isIn(audience, reader, moment)) return 'waiting';
+  return reader.paused ? 'paused' : 'will';
 }

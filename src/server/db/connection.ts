@@ -1,4 +1,4 @@
-import { Kysely, PostgresDialect } from 'kysely';
+import { Kysely, PostgresDialect, sql } from 'kysely';
 import pg from 'pg';
 import type { Schema } from './schema';
 
@@ -81,5 +81,21 @@ export async function untilBack<T>(work: () => Promise<T>, wait: (ms: number) =>
       if (!isAway(error)) throw error;
       await wait(Math.min(2_000, 100 * 2 ** Math.min(tries, 5)));
     }
+  }
+}
+
+/** What PostgreSQL says of a statement that took too long. */
+const CANCELED = '57014';
+
+/** Asks what may take long, and lets go of it after so many milliseconds: null then. */
+export async function soon<T>(db: Db, ms: number, ask: (trx: Db) => Promise<T>): Promise<T | null> {
+  try {
+    return await db.transaction().execute(async (trx) => {
+      await sql`set local statement_timeout = ${sql.lit(ms)}`.execute(trx);
+      return ask(trx);
+    });
+  } catch (error) {
+    if ((error as { code?: string }).code === CANCELED) return null;
+    throw error;
   }
 }

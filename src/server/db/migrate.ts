@@ -16,6 +16,7 @@ import * as cold from './migrations/0014-cold';
 import * as degrees from './migrations/0015-degrees';
 import * as writing from './migrations/0016-writing';
 import * as layouts from './migrations/0017-layouts';
+import * as addressing from './migrations/0018-addressing';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -36,6 +37,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0015-degrees': degrees,
   '0016-writing': writing,
   '0017-layouts': layouts,
+  '0018-addressing': addressing,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -19,6 +19,7 @@ import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@
 import type { Judgement, Verdict } from '@/core/senders/judge';
 import type { RecordPurpose } from '@/core/senders/records';
 import type { Audience } from '@/core/sending/audience';
+import type { Departure } from '@/core/sending/departure';
 import type { LetterState } from '@/core/sending/letter-state';
 import type { StsPolicy } from '@/core/sending/sts';
 import type { Document } from '@/core/writing/document';
@@ -254,6 +255,7 @@ export type Schema = {
   };
   post_slugs: { newsletter_id: string; slug: string; post_id: string };
   auto_sends: AutoSendTable;
+  audiences: AudienceTable;
   letters: LetterTable;
   letter_links: { letter_id: string; position: number; url: string; clicks: Generated<number> };
   feed_items: {
@@ -335,6 +337,7 @@ export type NewsletterTable = {
   encrypted_only: Generated<boolean>;
   coming: Generated<boolean>;
   closing_at: Date | null;
+  call_back_seconds: Generated<number>;
 };
 
 type SenderTable = {
@@ -765,6 +768,15 @@ export type LetterTable = {
   archived_at: Date | null;
   own_text: string | null;
   own_text_of: string | null;
+  departure: JSONColumnType<Departure> | null;
+};
+
+type AudienceTable = {
+  id: string;
+  newsletter_id: string;
+  name: string;
+  audience: JSONColumnType<Audience>;
+  created_at: Date;
 };
 
 /** What became of a letter, in copies. */

@@ -9,7 +9,7 @@ import { type Totals, totalsOf } from '../readers/readers';
 import { type DomainView, domainsOf } from '../senders/domains';
 import { type SenderView, sendersOf } from '../senders/senders';
 import { type LaterShare, laterShares, type RampDayView, rampOf } from '../sending/ramp';
-import { reachOf } from '../sending/reach';
+import { reachSoon } from '../sending/reach';
 import { type LetterRow, lettersOf } from '../sending/views';
 
 export type DayCount = { day: string; joined: number; left: number };
@@ -23,7 +23,7 @@ export type Today = {
   standing: Standing[];
   letters: LetterRow[];
   /** How many each letter on the runway would go to now. */
-  reach: Map<string, number>;
+  reach: Map<string, { will: number; exact: boolean }>;
   senders: SenderView[];
   domains: DomainView[];
   autoSends: NewPostsView[];
@@ -70,7 +70,7 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
   ]);
   const ahead = letters.filter((letter) => letter.state === 'scheduled' || letter.state === 'held');
   const reach = new Map(
-    await Promise.all(ahead.map(async (letter) => [letter.id, (await reachOf(ctx, newsletter, letter.audience)).will] as const)),
+    await Promise.all(ahead.map(async (letter) => [letter.id, await reachSoon(ctx, newsletter, letter.audience)] as const)),
   );
   const ramps = await Promise.all(
     domains.map(async (domain) => ({ domain: domain.name, ahead: (await rampOf(ctx, newsletter, domain))?.ahead ?? [] })),

@@ -2,6 +2,7 @@ import Joi from 'joi';
 import { Fault } from '@/core/faults';
 import { ALERT_TIMES, type AlertWhen, LANGUAGES, readSocialLinks } from '@/core/newsletters/identity';
 import { may, type Need, type Role } from '@/core/newsletters/roles';
+import { CALL_BACK } from '@/core/sending/departure';
 import { isZone } from '@/core/zones';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
@@ -19,6 +20,7 @@ type NewsletterSettings = NewsletterInput & {
   alertLeaves: AlertWhen;
   countOpens: 'yes' | 'no';
   countClicks: 'yes' | 'no';
+  callBackSeconds: number;
 };
 
 const zone = Joi.string()
@@ -70,6 +72,7 @@ const settingsSchema = Joi.object<NewsletterSettings>({
   alertLeaves: when('When somebody leaves'),
   countOpens: Joi.string().valid('yes', 'no').default('yes').label('Openings'),
   countClicks: Joi.string().valid('yes', 'no').default('yes').label('Clicks'),
+  callBackSeconds: Joi.number().integer().min(0).max(CALL_BACK.most).default(CALL_BACK.usual).label('Calling back'),
 });
 
 const encryptionSchema = Joi.object<{ encryption: 'offered' | 'always' }>({
@@ -98,6 +101,7 @@ export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw
       alert_leaves: value.alertLeaves,
       count_opens: value.countOpens === 'yes',
       count_clicks: value.countClicks === 'yes',
+      call_back_seconds: value.callBackSeconds,
     })
     .where('id', '=', newsletter.id)
     .execute();

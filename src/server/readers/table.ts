@@ -5,7 +5,7 @@ import type { ReaderState } from '@/core/readers/state';
 import type { Order } from '@/core/readers/view';
 import type { Degree } from '@/core/readers/warmth';
 import type { Context, Newsletter } from '../context';
-import type { Db } from '../db/connection';
+import { type Db, soon } from '../db/connection';
 import { conditionSql, knownOf, momentOf } from './conditions';
 
 export type TableRow = {
@@ -184,15 +184,10 @@ export async function howManySoon(
   const { fits } = await readyCondition(ctx, ctx.db, newsletter, asked.condition);
   const of = sql`r.newsletter_id = ${newsletter.id}::uuid`;
   const fitting = sql`${findSql(asked.find)} and ${fits}`;
-  try {
-    const { rows } = await ctx.db.transaction().execute(async (trx) => {
-      await sql`set local statement_timeout = ${sql.lit(patienceMs)}`.execute(trx);
-      return sql<{ people: number }>`select count(*)::int as people from readers r where ${of} and ${fitting}`.execute(trx);
-    });
-    return { people: rows[0]!.people, exact: true };
-  } catch (error) {
-    if ((error as { code?: string }).code !== CANCELED) throw error;
-  }
+  const exact = await soon(ctx.db, patienceMs, (trx) =>
+    sql<{ people: number }>`select count(*)::int as people from readers r where ${of} and ${fitting}`.execute(trx),
+  );
+  if (exact) return { people: exact.rows[0]!.people, exact: true };
   const { rows } = await sql<{ all: number; sampled: number; fit: number }>`
     select coalesce((select reading + waiting + left_count + unreachable from people_totals t where t.newsletter_id = ${newsletter.id} and t.kind = 'all'), 0)::int as all,
       count(*)::int as sampled, count(*) filter (where ${fitting})::int as fit from readers r tablesample system (${sql.lit(SAMPLED)}) where ${of}`.execute(
@@ -201,8 +196,6 @@ export async function howManySoon(
   const { all, sampled, fit } = rows[0]!;
   return { people: sampled ? Math.round((fit / sampled) * all) : 0, exact: false };
 }
-/** What PostgreSQL says of a statement that took too long. */
-const CANCELED = '57014';
 
 export type Facets = {
   lists: { id: string; name: string; people: number; archived: boolean }[];

@@ -39,7 +39,6 @@ export type Draft = {
   subject: string | null;
   previewLine: string | null;
   senderId: string | null;
-  listId: string | null;
   /** null: the newsletter's usual one. */
   layoutId: string | null;
   goes: Goes;
@@ -118,7 +117,6 @@ const rowOf = (db: Db, newsletter: Newsletter, id: string) =>
 export async function draftOf(ctx: Context, newsletter: Newsletter, id: string): Promise<Draft> {
   const row = await rowOf(ctx.db, newsletter, id).executeTakeFirst();
   if (!row) throw new Fault('not-found', 'There is no such letter.');
-  const [first] = row.meant.to;
   return {
     id,
     postId: row.id,
@@ -131,7 +129,6 @@ export async function draftOf(ctx: Context, newsletter: Newsletter, id: string):
     subject: row.own_subject ? (row.subjects[0] ?? '') : null,
     previewLine: row.own_preview ? row.preview_line : null,
     senderId: row.sender_id,
-    listId: row.meant.to.length === 1 && first?.kind === 'list' ? first.id : null,
     layoutId: row.layout_id,
     goes: row.goes,
   };
@@ -182,7 +179,6 @@ type Save = {
   subject: string | null;
   previewLine: string | null;
   senderId: string | null;
-  listId: string | null;
   layoutId: string | null;
 }>;
 const line = (most: number, label: string) =>
@@ -207,7 +203,6 @@ const schema = Joi.object<Save>({
   subject: line(200, 'Subject').allow(null),
   previewLine: line(300, 'Preview line').allow(null),
   senderId: Joi.string().uuid().allow(null),
-  listId: Joi.string().uuid().allow(null),
   layoutId: Joi.string().uuid().allow(null),
 });
 
@@ -291,13 +286,13 @@ export async function saveDraftLetter(
   });
 }
 
-/** The sender, the list and the layout that were chosen, where they are the newsletter's own. */
+/** The sender and the layout that were chosen, where they are the newsletter's own. */
 async function ways(
   db: Db,
   newsletter: Newsletter,
-  { senderId, listId, layoutId }: Save,
-): Promise<{ sender_id?: string; audience?: string; layout_id?: string | null }> {
-  const own = async (table: 'senders' | 'lists' | 'layouts', id: string | null | undefined) =>
+  { senderId, layoutId }: Save,
+): Promise<{ sender_id?: string; layout_id?: string | null }> {
+  const own = async (table: 'senders' | 'layouts', id: string | null | undefined) =>
     typeof id === 'string' &&
     (await db
       .selectFrom(table)
@@ -307,7 +302,6 @@ async function ways(
       .executeTakeFirst()) !== undefined;
   return {
     ...((await own('senders', senderId)) ? { sender_id: senderId! } : {}),
-    ...((await own('lists', listId)) ? { audience: JSON.stringify(ofList(listId!)) } : {}),
     ...(layoutId === null || (await own('layouts', layoutId)) ? { layout_id: layoutId ?? null } : {}),
   };
 }

@@ -1,8 +1,8 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
-import { atLocal } from '@/core/growth/times';
-import { type Audience, audienceSchema } from '@/core/sending/audience';
+import type { Audience } from '@/core/sending/audience';
 import { afterAct, type LetterAct, type LetterState, statesFor } from '@/core/sending/letter-state';
+import { audienceSchema } from '@/core/sending/schemas';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
@@ -84,7 +84,6 @@ const SAID: Partial<Record<LetterAct, string>> = {
   resume: 'This letter is not paused.',
   stop: 'This letter is not on its way, so there is nothing to stop.',
   unschedule: 'This letter has begun to leave already.',
-  schedule: 'This letter has begun to leave already.',
 };
 
 async function own(ctx: Context, db: Db, newsletter: Newsletter, id: string, act: LetterAct, cause: string): Promise<void> {
@@ -110,26 +109,6 @@ export async function pauseLetter(ctx: Context, newsletter: Newsletter, id: stri
 /** Does the same for a reason of our own, in the caller's transaction. */
 export async function pauseFor(ctx: Context, db: Db, id: string, cause: string): Promise<void> {
   if (await moveLetter(ctx, db, id, 'pause', cause)) await rest(db, id, true);
-}
-
-/** Gives a letter that has not begun to leave another time, said in the newsletter's zone (`YYYY-MM-DDTHH:MM`). Throws "invalid" for an hour that is none, or over. */
-export async function reschedule(ctx: Context, newsletter: Newsletter, id: string, typed: string, by: string): Promise<void> {
-  const at = atLocal(typed, newsletter.time_zone);
-  const refuse = (sentence: string) => new Fault('invalid', sentence, { at: sentence });
-  if (!at) throw refuse('There is no such hour: a time is missing, or clocks skip it on that day.');
-  if (at <= ctx.clock.now()) throw refuse('That time is over. Choose a later one.');
-  await ctx.db.transaction().execute(async (trx) => {
-    const post = await trx
-      .selectFrom('letters as l')
-      .innerJoin('posts as p', 'p.id', 'l.post_id')
-      .select('p.goes')
-      .where('l.newsletter_id', '=', newsletter.id)
-      .where('l.id', '=', id)
-      .executeTakeFirst();
-    if (post?.goes === 'page') throw new Fault('conflict', 'This is a page alone. Say first that it becomes a letter too.');
-    await own(ctx, trx, newsletter, id, 'schedule', `Set by ${by}`);
-    await trx.updateTable('letters').set({ due_at: at }).where('id', '=', id).execute();
-  });
 }
 
 /** Takes a letter off the runway: it goes nowhere until it is given a time again. */

@@ -53,7 +53,7 @@ type Letter = { letterId: string; domainId: string; ramp: RampPlan; zone: string
 
 /**
  * Spreads a letter's fixed recipients over the days of its domain's ramp-up, those who opened most lately first, since their mailboxes
- * know the writer already. In the transaction that starts the letter. Returns the shares by day.
+ * know the writer already; at the hour that each has already. In the transaction that starts the letter. Returns the shares by day.
  */
 export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
   const today = localDay(letter.now, letter.zone);
@@ -66,19 +66,14 @@ export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
     ahead.map(({ day, ceiling, planned }) => ({ day, left: ceiling - planned })),
     addDays(ahead.at(-1)!.day, 1),
   );
-  const hour = DateTime.fromJSDate(letter.now, { zone: letter.zone });
-  const due = (day: string) =>
-    day === today
-      ? letter.now
-      : DateTime.fromISO(day, { zone: letter.zone }).set({ hour: hour.hour, minute: hour.minute }).toJSDate();
   let upTo = 0;
   const bounds = shares.map((share) => {
     upTo += share.count;
     return upTo;
   });
   await sql`
-    update deliveries d set due_at = s.due
-    from (select q.id, (${shares.map((share) => due(share.day))}::timestamptz[])[1 + (select count(*) from unnest(${bounds}::int[]) as b where b < q.place)] as due
+    update deliveries d set due_at = ((d.due_at at time zone ${letter.zone}) + s.days * interval '1 day') at time zone ${letter.zone}
+    from (select q.id, (${shares.map((share) => between(today, share.day))}::int[])[1 + (select count(*) from unnest(${bounds}::int[]) as b where b < q.place)] as days
           from (select x.id, row_number() over (order by r.last_read_at desc nulls last, x.id) as place from deliveries x join readers r on r.id = x.reader_id
                 where x.letter_id = ${letter.letterId} and x.sent_on = ${letter.sentOn}::date) q) s
     where d.id = s.id and d.sent_on = ${letter.sentOn}::date and d.letter_id = ${letter.letterId}`.execute(db);
@@ -91,13 +86,13 @@ export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
 
 export type LaterShare = { letterId: string; at: Date; count: number };
 
-/** What of letters under way leaves on later days, for the runway: of letters whose domain is ramped up, the only ones that leave over days. */
+/** What of letters under way leaves on later days, for the runway: of letters whose domain is ramped up or that have a pace, the only ones that leave over days. */
 export async function laterShares(ctx: Context, newsletter: { id: string; time_zone: string }): Promise<LaterShare[]> {
   const now = ctx.clock.now();
   const { rows } = await sql<{ letter_id: string; at: Date; count: number }>`
     select d.letter_id, min(d.due_at) as at, count(*)::int as count
-    from letters l join domains m on m.id = l.domain_id and m.ramp is not null join deliveries d on d.letter_id = l.id and d.sent_on = l.sent_on
-    where l.newsletter_id = ${newsletter.id} and l.state in ('sending', 'paused') and d.state = 'queued' and d.due_at > ${now}
+    from letters l join domains m on m.id = l.domain_id join deliveries d on d.letter_id = l.id and d.sent_on = l.sent_on
+    where l.newsletter_id = ${newsletter.id} and l.state in ('sending', 'paused') and (m.ramp is not null or l.departure->'pace'->>'kind' <> 'at once') and d.state = 'queued' and d.due_at > ${now}
     group by d.letter_id, (d.due_at at time zone ${newsletter.time_zone})::date
     having (min(d.due_at) at time zone ${newsletter.time_zone})::date > (${now}::timestamptz at time zone ${newsletter.time_zone})::date
     order by 2 limit 60`.execute(ctx.db);

@@ -1,4 +1,5 @@
-import { sql } from 'kysely';
+import { type RawBuilder, sql } from 'kysely';
+import { type Departure, hoursIn } from '@/core/sending/departure';
 import { type Check, checksOf } from '@/core/writing/checks';
 import { type Document, segmentsIn } from '@/core/writing/document';
 import { takeLinks } from '@/core/writing/render';
@@ -115,7 +116,8 @@ function amissOf(post: { document: Document; link: string | null }, subjects: st
   return checks.find((one) => one.tone === 'stop');
 }
 
-function holdReason(
+/** Why a letter from this sender may not leave now; null where it may. */
+export function holdReason(
   sender: { confirmed_at: Date | null; address: string } | undefined,
   domain: { state: string; name: string } | undefined,
 ): string | null {
@@ -165,7 +167,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
   // Where clicks are not counted, links lead straight to where they point.
   const { html, links } = newsletter.count_clicks ? takeLinks(rendered.html) : { html: rendered.html, links: [] };
   await sql`select ensure_month(${row.sent_on}::date)`.execute(ctx.db);
-  await ctx.db.transaction().execute(async (trx) => {
+  const started = ctx.db.transaction().execute(async (trx) => {
     const letter = await trx
       .selectFrom('letters')
       .selectAll()
@@ -189,7 +191,18 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     const parts = await readyAudience(ctx, trx, newsletter, partsOf(segments));
     if (ready.missing.length || parts.missing.length) return;
     const fields = [...new Set(chips.map((chip) => chip.field))];
-    const recipients = await insertRecipients(trx, { ...of, ready, variants: letter.subjects.length, fields, parts, segments });
+    const pace = await paceOf(trx, newsletter, letter.departure, now);
+    const recipients = await insertRecipients(trx, {
+      ...of,
+      ready,
+      variants: letter.subjects.length,
+      fields,
+      parts,
+      segments,
+      pace,
+    });
+    // Rolled back, links and all: what its writer meant for somebody goes to somebody, or waits. A rule's letter to a list that is empty yet goes to nobody.
+    if (recipients === 0 && !letter.auto_send_id) throw new ForNobody();
     await sql`set local enable_nestloop = on`.execute(trx);
     const domain = await trx.selectFrom('domains').select(['id', 'ramp']).where('id', '=', letter.domain_id).executeTakeFirst();
     if (domain?.ramp)
@@ -217,9 +230,42 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     await moveLetter(ctx, trx, id, 'fix recipients');
     ctx.log.info({ letter: id, recipients }, 'a letter starts');
   });
+  await started.catch(async (error) => {
+    if (!(error instanceof ForNobody)) throw error;
+    const cause = 'Nobody would get it: whoever it is for has left, is out of reach or was taken out. Nothing has left.';
+    await ctx.db
+      .transaction()
+      .execute((trx) => moveLetter(ctx, trx, id, 'hold', cause, { due_at: new Date(now.getTime() + HOLD_MS) }));
+  });
 }
 
+/** A letter that would start for no one. */
+class ForNobody extends Error {}
+
 type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
+
+/** When each recipient is due, as SQL on a row `r` of `readers`: never before now. */
+async function paceOf(db: Db, newsletter: { id: string }, departure: Departure | null, now: Date): Promise<RawBuilder<unknown>> {
+  const pace = departure?.pace ?? { kind: 'at once' as const };
+  const at = sql`${now}::timestamptz`;
+  if (pace.kind === 'over hours')
+    // Neighbours in the order in which they came often have one provider: by chance, so that no hour is one provider's.
+    return sql`${at} + (row_number() over (order by hashtextextended(r.id::text, 3)) - 1) * (${pace.hours * 3_600}::float8 / count(*) over ()) * interval '1 second'`;
+  if (pace.kind === 'local hour' && departure && departure.when === 'at') {
+    const { rows } = await sql<{ zone: string }>`
+      select distinct zone from readers where newsletter_id = ${newsletter.id} and zone is not null`.execute(db);
+    const hours = [
+      ...hoursIn(
+        departure.local,
+        rows.map((row) => row.zone),
+        departure.zone,
+      ),
+    ];
+    const usual = hoursIn(departure.local, [departure.zone], departure.zone).get(departure.zone)!;
+    return sql`greatest(${at}, coalesce((${hours.map(([, hour]) => hour)}::timestamptz[])[array_position(${hours.map(([zone]) => zone)}::text[], r.zone)], ${usual}::timestamptz))`;
+  }
+  return at;
+}
 
 /**
  * Who gets a letter, fixed by one INSERT … SELECT: everyone in its audience who reads, may be written to and has not asked for a pause, each once. Suppression beats every
@@ -228,7 +274,7 @@ type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
  */
 async function insertRecipients(
   db: Db,
-  to: Of & { ready: Ready; variants: number; fields: string[]; parts: Ready; segments: string[] },
+  to: Of & { ready: Ready; variants: number; fields: string[]; parts: Ready; segments: string[]; pace: RawBuilder<unknown> },
 ): Promise<number> {
   const values = to.fields.map((field) => sql`${field}::text, ${answerSql(field)}`);
   for (const [n, part] of to.parts.audience.to.entries()) {
@@ -246,7 +292,7 @@ async function insertRecipients(
     select ${to.sentOn}::date, r.newsletter_id, ${to.letterId}::uuid, r.id, r.address, r.domain_id,
       coalesce((select x.id from relays y join routes x on x.newsletter_id = y.newsletter_id where y.newsletter_id = ${to.newsletterId}::uuid and y.switched_on),
                case when d.state = 'fine' then d.route_id end),
-      ${to.variants > 1 ? sql`(row_number() over (order by hashtextextended(r.id::text, 7)) % ${to.variants})::smallint` : sql`0`}, ${chips}, ${to.now}::timestamptz
+      ${to.variants > 1 ? sql`(row_number() over (order by hashtextextended(r.id::text, 7)) % ${to.variants})::smallint` : sql`0`}, ${chips}, ${to.pace}
     from (${audienceSql(to.newsletterId, to.ready)}) audience (id)
     join readers r on r.id = audience.id join mail_domains d on d.id = r.domain_id
     where r.newsletter_id = ${to.newsletterId}::uuid and r.standing = 'reading'

@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import type { Audience } from '@/core/sending/audience';
+import type { Departure } from '@/core/sending/departure';
 import type { LetterState } from '@/core/sending/letter-state';
 import { nextAct, SHELF_STATES, SHELVES, type Shelf, type Standing } from '@/core/sending/next-act';
 import type { Context, Newsletter } from '../context';
@@ -134,6 +135,7 @@ export async function sentOf(ctx: Context, newsletter: Newsletter): Promise<{ le
 export type LetterDetail = LetterRow & {
   previewLine: string;
   senderId: string | null;
+  departure: Departure | null;
   away: boolean;
   from: string | null;
   html: string | null;
@@ -151,6 +153,7 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
     Raw & {
       preview_line: string;
       sender_id: string | null;
+      departure: Departure | null;
       from_name: string | null;
       from_address: string | null;
       html: string | null;
@@ -185,6 +188,7 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
     ...letterRow(row),
     previewLine: row.preview_line,
     senderId: row.sender_id,
+    departure: row.departure,
     away: row.archived_at !== null,
     from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
     html: row.html,

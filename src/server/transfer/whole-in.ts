@@ -324,6 +324,14 @@ type Special = {
   from?: RawBuilder<unknown>;
 };
 
+/** An audience by the ids that things have here, people among them. */
+function audienceIn(audience: Audience, way: Way): Audience {
+  const people = [...audience.to, ...audience.without].flatMap((one) => (one.kind === 'readers' ? one.ids : []));
+  return JSON.parse(
+    renamed(JSON.stringify(audience), new Set([...way.known, ...people]), way.rename, { from: '', to: '' }),
+  ) as Audience;
+}
+
 const STOPPED = 'It was under way when the newsletter was taken out.';
 const WAITED = 'It was waiting when the newsletter was taken out. Give it a time to send it.';
 
@@ -397,6 +405,7 @@ const SPECIAL: Record<string, Special> = {
       );
     },
   },
+  audiences: { line: (out, was, way) => ({ ...out, audience: audienceIn(was.audience as Audience, way) }) },
   letters: {
     line: (out, was, way) => {
       const [state, cause] = ['scheduled', 'held', 'draft'].includes(String(out.state))
@@ -404,16 +413,10 @@ const SPECIAL: Record<string, Special> = {
         : ['starting', 'sending', 'paused'].includes(String(out.state))
           ? ['stopped', STOPPED]
           : [out.state, out.cause];
-      const readers = [...(was.audience as Audience).to, ...(was.audience as Audience).without].flatMap((one) =>
-        one.kind === 'readers' ? one.ids : [],
-      );
-      const audience = JSON.parse(
-        renamed(JSON.stringify(was.audience), new Set([...way.known, ...readers]), way.rename, { from: '', to: '' }),
-      );
       const begun = state === 'sent' || state === 'stopped';
       return {
         ...out,
-        audience,
+        audience: audienceIn(was.audience as Audience, way),
         state,
         cause,
         html: begun ? out.html : null,

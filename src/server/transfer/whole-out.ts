@@ -131,6 +131,7 @@ async function fill(ctx: Context, db: Db, newsletter: Newsletter, by: string, ad
       social_links: own.social_links,
       count_opens: own.count_opens,
       count_clicks: own.count_clicks,
+      call_back_seconds: own.call_back_seconds,
       encrypted_only: own.encrypted_only,
       alert_joins: own.alert_joins,
       alert_leaves: own.alert_leaves,

@@ -10,7 +10,6 @@ export type Written = {
   subject: string | null;
   previewLine: string | null;
   senderId: string | null;
-  listId: string | null;
   layoutId: string | null;
   document: Document;
 };

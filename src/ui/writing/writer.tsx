@@ -15,6 +15,7 @@ import { Button, ButtonLink } from '../kit/button';
 import { ActionDialog } from '../kit/dialog';
 import { onDemand } from '../kit/on-demand';
 import { Note } from '../kit/page';
+import { Stages } from '../sending/stages';
 import { BlockKeys } from './block-keys';
 import { type Around, AroundContext } from './blocks';
 import { Cut } from './cut';
@@ -37,11 +38,12 @@ type Props = {
   savedAt: string;
   written: Written;
   senders: { id: string; label: string }[];
-  lists: { id: string; label: string }[];
   layouts: { id: string; label: string }[];
   around: Omit<Around, 'takeIn'>;
   /** What it is as a web page. */
   asPage: ReactNode;
+  /** What of it is shown first. */
+  view: 'write' | 'preview';
   zone: string;
   me: string;
   proof: (data: FormData) => Promise<ActionResult<unknown>>;
@@ -115,10 +117,10 @@ function showBlock(editor: Editor, index: number): void {
 type DeskProps = Props & { unsaved: Kept | null; apart: Kept | null };
 
 function Desk(props: DeskProps) {
-  const { id, base, revision, savedAt, written, senders, lists, layouts, zone, me, proof, unsaved, apart: found } = props;
+  const { id, base, revision, savedAt, written, senders, layouts, zone, me, proof, unsaved, apart: found } = props;
   const [now, setNow] = useState(written);
   const latest = useRef(written);
-  const [view, setView] = useState<'write' | 'preview'>('write');
+  const [view, setView] = useState<'write' | 'preview'>(props.view);
   const [apart, setApart] = useState(found);
   const words = useMemo(() => wordsIn(now.document), [now.document]);
   const own = useMemo(
@@ -328,14 +330,14 @@ function Desk(props: DeskProps) {
         className="sticky top-0 z-10 flex flex-wrap items-center gap-x-6 gap-y-2 border-b bg-paper px-4 py-2.5 sm:px-7"
       >
         <h1 className="sr-only">{now.title || 'A letter without a title'}</h1>
-        <nav aria-label="Stages" className="flex items-baseline gap-4 text-[14px]">
-          <span aria-current="step" className="border-b-2 border-ink pb-0.5 font-semibold">
-            <small className="mr-1 text-ink-2">1</small> Write
-          </span>
-          <Link href={base} className="text-ink-2 hover:text-ink" onClick={() => void settle()}>
-            <small className="mr-1">2</small> Address and send
-          </Link>
-        </nav>
+        <Stages
+          base={base}
+          here={view === 'preview' ? 'Proof' : 'Write'}
+          go={(stage) => {
+            if (stage === 'Write') setView('write');
+            else void settle().then(() => stage === 'Proof' && setView('preview'));
+          }}
+        />
         <State state={state} zone={zone} />
         <div className="ml-auto flex flex-wrap gap-2">
           <Button
@@ -357,7 +359,7 @@ function Desk(props: DeskProps) {
           >
             <TextField name="to" label="To" defaultValue={me} hint="Several with commas between them." />
           </ActionDialog>
-          <ButtonLink tone="main" href={base}>
+          <ButtonLink tone="main" href={`${base}/address`}>
             Address it
           </ButtonLink>
         </div>
@@ -432,15 +434,6 @@ function Desk(props: DeskProps) {
               disabled={barred}
               change={(layoutId) => change({ layoutId: layoutId || null })}
             />
-            {(now.listId || lists.length === 1) && (
-              <Pick
-                label="To everyone reading"
-                value={now.listId ?? ''}
-                of={lists}
-                disabled={barred}
-                change={(listId) => change({ listId })}
-              />
-            )}
           </div>
           {props.asPage}
         </aside>

@@ -2,9 +2,12 @@
 
 import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
+import type { Audience } from '@/core/sending/audience';
+import { addressLetter, dropAudience, keepAudience, peopleBehind } from '@/server/sending/address';
 import { saveOwnText } from '@/server/sending/as-reader';
+import { letGo } from '@/server/sending/departing';
 import { archiveLetter, beginLetter, discardLetter, duplicateLetter, restoreLetter } from '@/server/sending/drafts';
-import { callBack, chooseSender, pauseLetter, reschedule, resumeLetter, stopLetter } from '@/server/sending/letters';
+import { callBack, chooseSender, pauseLetter, resumeLetter, stopLetter } from '@/server/sending/letters';
 import { beginFromMarkdown } from '@/server/sending/markdown';
 import { publishPage, savePage, takeDown } from '@/server/sending/pages';
 import { sendProof } from '@/server/sending/proof';
@@ -14,8 +17,24 @@ export async function sendFrom(slug: string, id: string, data: FormData): Promis
   return onDesk(slug, (ctx, newsletter) => chooseSender(ctx, newsletter, id, String(data.get('senderId'))));
 }
 
-export async function setTime(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
-  return onDesk(slug, (ctx, newsletter, person) => reschedule(ctx, newsletter, id, String(data.get('at') ?? ''), person.name));
+export async function address(slug: string, id: string, audience: Audience): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => addressLetter(ctx, newsletter, id, audience));
+}
+
+export async function findPeople(slug: string, typed: string): Promise<ActionResult<Awaited<ReturnType<typeof peopleBehind>>>> {
+  return onDesk(slug, (ctx, newsletter) => peopleBehind(ctx, newsletter, typed));
+}
+
+export async function keepAudienceAs(slug: string, audience: Audience, data: FormData): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => keepAudience(ctx, newsletter, { name: data.get('name'), audience }));
+}
+
+export async function dropKept(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => dropAudience(ctx, newsletter, id));
+}
+
+export async function letItGo(slug: string, id: string, said: unknown): Promise<ActionResult<{ due: Date }>> {
+  return onDesk(slug, (ctx, newsletter, person) => letGo(ctx, newsletter, person, id, said));
 }
 
 export async function takeBack(slug: string, id: string): Promise<ActionResult<unknown>> {

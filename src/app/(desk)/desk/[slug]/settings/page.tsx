@@ -2,6 +2,7 @@ import Link from 'next/link';
 import { counted } from '@/core/growth/figures';
 import { ALERT_TIMES, contrast, LANGUAGES, writeSocialLinks } from '@/core/newsletters/identity';
 import { POSTAL_HINT } from '@/core/newsletters/postal';
+import { CALL_BACK } from '@/core/sending/departure';
 import { logoUrl } from '@/server/newsletters/media';
 import { listsOf, totalsOf } from '@/server/readers/readers';
 import { GRACE_DAYS } from '@/server/site/removing';
@@ -102,6 +103,15 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             defaultValue={newsletter.count_clicks ? 'yes' : 'no'}
             choices={COUNTED}
             hint="Not counted, links lead straight to where they point, and nobody can say which were followed."
+          />
+          <TextField
+            name="callBackSeconds"
+            type="number"
+            min={0}
+            max={CALL_BACK.most}
+            label="Seconds in which a letter can be called back"
+            defaultValue={newsletter.call_back_seconds}
+            hint="After you let it go at once, before the first copy leaves."
           />
         </div>
       </ActionForm>

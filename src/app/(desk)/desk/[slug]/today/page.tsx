@@ -16,6 +16,10 @@ import { First } from './first';
 
 export const metadata: Metadata = { title: 'Today' };
 
+/** To how many a letter goes, as far as that is known soon. */
+const toHowMany = (reach: { will: number; exact: boolean } | undefined) =>
+  `to ${reach?.exact === false ? 'about ' : ''}${figure(reach?.will ?? 0)}`;
+
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter, person } = await deskOf(slug);
@@ -38,7 +42,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           ? `${figure(letter.counts.delivered)} of ${figure(letter.counts.recipients)}`
           : letter.state === 'held' || letter.state === 'paused'
             ? letter.state
-            : `to ${figure(data.reach.get(letter.id) ?? 0)}`,
+            : toHowMany(data.reach.get(letter.id)),
       href: `/desk/${slug}/letters/${letter.id}`,
       held: letter.state === 'held',
     }));
@@ -49,7 +53,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       at: share.at,
       time: dayAndHour(share.at, zone),
       title: subjects.get(share.letterId) ?? 'A letter under way',
-      detail: `${figure(share.count)} more, ramp-up`,
+      detail: `${figure(share.count)} more`,
       href: `/desk/${slug}/letters/${share.letterId}`,
       held: false,
     });

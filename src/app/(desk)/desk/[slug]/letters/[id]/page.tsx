@@ -1,13 +1,17 @@
 import type { Metadata } from 'next';
-import { counted, figure, percent, together } from '@/core/growth/figures';
-import { fullTime, localOf, spokenTime } from '@/core/growth/times';
+import { counted, figure, percent } from '@/core/growth/figures';
+import { fullTime, spokenTime } from '@/core/growth/times';
+import { OMISSION_WORDS, OMISSIONS } from '@/core/sending/audience';
+import { CALL_BACK, paceWords } from '@/core/sending/departure';
+import { audienceWords } from '@/core/sending/tell-audience';
 import { lineForAll } from '@/core/writing/line';
 import { sendersOf } from '@/server/senders/senders';
+import { namesFor } from '@/server/sending/address';
 import { pageOf } from '@/server/sending/pages';
 import { reachOf } from '@/server/sending/reach';
 import { previewOf } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
-import { ActionButton, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { ActionButton, ChoiceField } from '@/ui/kit/action-form';
 import { ButtonLink } from '@/ui/kit/button';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
@@ -15,7 +19,7 @@ import { Refreshing } from '@/ui/kit/refreshing';
 import { Table } from '@/ui/kit/table';
 import { LetterPreview } from '@/ui/sending/letter-preview';
 import { deskOf, orNotFound } from '../../../../../desk';
-import { drop, duplicate, pause, publish, putAway, resume, sendFrom, setTime, stop, takeBack, unpublish } from '../actions';
+import { drop, duplicate, pause, publish, putAway, resume, sendFrom, stop, takeBack, unpublish } from '../actions';
 
 export const metadata: Metadata = { title: 'Letter' };
 
@@ -36,6 +40,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
     ? await Promise.all([reachOf(ctx, newsletter, letter.audience), previewOf(ctx, newsletter, letter.id)])
     : [null, null];
   const page = await pageOf(ctx, newsletter, id).catch(() => null);
+  const names = letter.state === 'scheduled' ? await namesFor(ctx, newsletter, letter.audience) : null;
+  const base = `/desk/${slug}/letters/${id}`;
+  // Told to leave now, and still to be called back.
+  const left = Math.ceil((letter.dueAt.getTime() - ctx.clock.now().getTime()) / 1_000);
+  const leavesIn =
+    letter.state === 'scheduled' && letter.departure?.when === 'now' && left <= CALL_BACK.most ? Math.max(0, left) : null;
   const html = letter.html ?? preview?.html;
   return (
     <Screen
@@ -71,18 +81,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           {reach && (
             <Section title="Whom it is for" aside="as of now">
               <dl className="figures">
-                {[
-                  ['Will get it', reach.will],
-                  ['Their address takes no mail', reach.unreachable],
-                  ...(reach.waiting === null ? [] : [['Have not confirmed', reach.waiting]]),
-                ].map(([label, value]) => (
-                  <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
-                    <dt>{label}</dt>
-                    <dd>
-                      <b>{figure(Number(value))}</b>
-                    </dd>
-                  </div>
-                ))}
+                {[['Will get it', reach.will] as const, ...OMISSIONS.map((one) => [OMISSION_WORDS[one], reach.out[one]] as const)]
+                  .filter(([, value], n) => n === 0 || value > 0)
+                  .map(([label, value]) => (
+                    <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
+                      <dt>{label}</dt>
+                      <dd>
+                        <b>{figure(value)}</b>
+                      </dd>
+                    </div>
+                  ))}
               </dl>
               <p className="mt-2 text-small text-ink-2">
                 Fixed when it starts: who joins until then gets it, who leaves does not.
@@ -165,14 +173,15 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         </>
       }
     >
-      {letter.state === 'sending' && <Refreshing seconds={2} />}
+      {(letter.state === 'sending' || letter.state === 'starting') && <Refreshing seconds={2} />}
+      {leavesIn !== null && <Refreshing seconds={1} />}
       <Standfirst
         title={lineForAll(letter.subject) || 'Without a subject'}
         trail={[{ label: 'Letters', href: `/desk/${slug}/letters` }]}
         actions={
           ahead ? (
             <>
-              <ButtonLink href={`/desk/${slug}/letters/${id}/write`}>Write on it</ButtonLink>
+              <ButtonLink href={`${base}/write`}>Write on it</ButtonLink>
               <ActionButton action={duplicate.bind(null, slug, id)}>Duplicate</ActionButton>
               {letter.state === 'draft' && (
                 <ActionButton
@@ -194,21 +203,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                 />
               )}
               {page?.goes === 'page' ? null : (
-                <ActionDialog
-                  opens={letter.state === 'draft' ? 'Give it a time' : 'Another time'}
-                  title="When shall it leave?"
-                  words={`In the time of ${newsletter.time_zone.replace(/_/g, ' ')}.`}
-                  submit="Set it"
-                  done="It is on the runway"
-                  action={setTime.bind(null, slug, id)}
+                <ButtonLink
+                  tone={letter.state === 'draft' ? 'main' : 'plain'}
+                  href={`${base}/${letter.state === 'draft' ? 'address' : 'send'}`}
                 >
-                  <TextField
-                    name="at"
-                    type="datetime-local"
-                    label="Day and hour"
-                    defaultValue={localOf(letter.dueAt, newsletter.time_zone)}
-                  />
-                </ActionDialog>
+                  {letter.state === 'draft' ? 'Address it' : 'Another time'}
+                </ButtonLink>
               )}
               {letter.state !== 'draft' && (
                 <ActionButton
@@ -262,15 +262,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           ))}
         {letter.state === 'scheduled' && (
           <>
-            It leaves {fullTime(letter.dueAt, newsletter.time_zone)}, by itself, to{' '}
-            <b>{counted(reach!.will, 'person', 'people')}</b>
-            {reach!.lists.length > 0 && (
+            {leavesIn !== null ? (
               <>
-                {' '}
-                {reach!.lists.length > 1 ? 'of' : 'who read'} {together(reach!.lists.map((name) => `“${name}”`))}
+                It leaves in <b>{counted(leavesIn, 'second', 'seconds')}</b>
               </>
+            ) : (
+              <>It leaves {fullTime(letter.dueAt, letter.departure?.zone ?? newsletter.time_zone)}</>
             )}
-            .
+            {letter.departure && letter.departure.pace.kind !== 'at once' && <>, {paceWords(letter.departure.pace)}</>}, by
+            itself, to <b>{counted(reach!.will, 'person', 'people')}</b>:{' '}
+            {audienceWords(letter.audience, names!.choices.names, names!.people)}.
           </>
         )}
         {letter.state === 'held' && <>It is held back and leaves by itself once this is mended.</>}

@@ -3,7 +3,6 @@ import { redirect } from 'next/navigation';
 import { fullTime } from '@/core/growth/times';
 import { FIRST_NAME } from '@/core/readers/condition';
 import { layoutsOf } from '@/server/newsletters/layouts';
-import { listsOf } from '@/server/readers/readers';
 import { sendersOf } from '@/server/senders/senders';
 import { aroundWriting, draftOf, isWritable } from '@/server/sending/drafts';
 import { pageOf } from '@/server/sending/pages';
@@ -14,29 +13,31 @@ import { keepPage, keepText, proof } from '../../actions';
 
 export const metadata: Metadata = { title: 'Write' };
 
-export default async function Page({ params }: { params: Promise<{ slug: string; id: string }> }) {
+type Props = { params: Promise<{ slug: string; id: string }>; searchParams: Promise<{ see?: string | string[] }> };
+
+export default async function Page({ params, searchParams }: Props) {
   const { slug, id } = await params;
+  const { see } = await searchParams;
   const { ctx, newsletter, person } = await deskOf(slug);
   const draft = await orNotFound(draftOf(ctx, newsletter, id));
   const base = `/desk/${slug}/letters/${id}`;
   if (!isWritable(draft.state)) redirect(base);
-  const [senders, lists, layouts, around, page] = await Promise.all([
+  const [senders, layouts, around, page] = await Promise.all([
     sendersOf(ctx, newsletter),
-    listsOf(ctx, newsletter),
     layoutsOf(ctx, newsletter),
     aroundWriting(ctx, newsletter),
     pageOf(ctx, newsletter, id),
   ]);
-  const { title, subtitle, subject, previewLine, senderId, listId, layoutId, document } = draft;
+  const { title, subtitle, subject, previewLine, senderId, layoutId, document } = draft;
   return (
     <Writer
       id={id}
       base={base}
       revision={draft.revision}
       savedAt={draft.savedAt.toISOString()}
-      written={{ title, subtitle, subject, previewLine, senderId, listId, layoutId, document }}
+      written={{ title, subtitle, subject, previewLine, senderId, layoutId, document }}
       senders={senders.map((one) => ({ id: one.id, label: `${one.name} <${one.address}>` }))}
-      lists={lists.map((one) => ({ id: one.id, label: one.name }))}
+      view={see === 'proof' ? 'preview' : 'write'}
       layouts={layouts.filter((one) => !one.usual).map((one) => ({ id: one.id, label: one.name }))}
       around={{ ...around, fields: [{ id: FIRST_NAME, label: 'First name' }, ...around.fields] }}
       asPage={

@@ -1,0 +1,35 @@
+'use client';
+
+import { useEffect, useState } from 'react';
+
+export type Asked<T> = { answer: T | null; fault: string | null; busy: boolean };
+
+/** Asks the server about something that changes while one works, a moment after each change; only the last answer counts. */
+export function useAsked<T>(address: string, said: string): Asked<T> {
+  const [state, setState] = useState<Asked<T> & { of: string }>({ answer: null, fault: null, busy: true, of: '' });
+  useEffect(() => {
+    const stop = new AbortController();
+    setState((old) => ({ ...old, busy: true }));
+    const timer = setTimeout(() => {
+      fetch(address, { method: 'POST', headers: { 'content-type': 'application/json' }, body: said, signal: stop.signal })
+        .then(async (response) => {
+          const value = await response.json();
+          setState({
+            of: said,
+            busy: false,
+            answer: response.ok ? value : null,
+            fault: response.ok ? null : String(value?.sentence ?? 'The server did not answer.'),
+          });
+        })
+        .catch(() => {
+          if (!stop.signal.aborted)
+            setState({ of: said, busy: false, answer: null, fault: 'The server cannot be reached just now.' });
+        });
+    }, 250);
+    return () => {
+      clearTimeout(timer);
+      stop.abort();
+    };
+  }, [address, said]);
+  return state.of === said ? state : { ...state, busy: true };
+}
