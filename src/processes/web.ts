@@ -8,7 +8,7 @@ import next from 'next';
 import pino from 'pino';
 import { clientOf } from '@/core/network';
 import { readConfig } from '@/server/config';
-import { deskPolicy, safeHeaders } from '@/server/site/policy';
+import { deskPolicy, isBuilt, safeHeaders } from '@/server/site/policy';
 import { onStop, start } from './lifecycle';
 
 const MOST_BYTES = 100_000;
@@ -45,8 +45,8 @@ start(async () => {
     // Next reads the nonce for its scripts out of the request's own header of this name; nobody else may set it.
     delete request.headers['content-security-policy'];
     for (const [name, value] of Object.entries(safeHeaders(config, path))) response.setHeader(name, value);
-    // The public paths say for themselves what may be done with their pages.
-    if (/^\/(e|at)\//.test(path)) return;
+    // The public paths say for themselves what may be done with their pages, and what is no page needs no word of it.
+    if (/^\/(e|at)\//.test(path) || isBuilt(path)) return;
     const nonce = randomBytes(16).toString('base64');
     const policy = deskPolicy(config, nonce, process.env.INKSET_DEV === 'true');
     request.headers['content-security-policy'] = policy;

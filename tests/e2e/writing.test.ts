@@ -14,6 +14,7 @@ let world: TestWorld;
 let desk: Page;
 let founded: Founded;
 const { section } = onDesk(() => desk);
+const stage = (name: string) => desk.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name }).click();
 const words = (page = desk) => page.getByRole('textbox', { name: 'The letter' });
 const state = (said: RegExp | string, page = desk) => page.getByRole('status').filter({ hasText: said }).first().waitFor();
 
@@ -122,7 +123,7 @@ describe('a letter', () => {
     await words().getByText('The end.').click();
     await desk.keyboard.type('Typed and gone. ');
     await desk.getByRole('link', { name: 'Address it' }).click();
-    await desk.getByRole('link', { name: 'Write on it' }).click();
+    await stage('Write');
     await words().getByText('Typed and gone.', { exact: false }).waitFor();
     await there('Typed and gone.');
     await words().getByText('Typed and gone.', { exact: false }).click();
@@ -181,17 +182,66 @@ describe('a letter', () => {
     await desk.getByRole('button', { name: 'Throw it away' }).click();
   });
 
-  it('goes as a proof to an inbox, and then to its readers', async () => {
+  it('goes as a proof to an inbox', async () => {
     await founded.readers(['ada@heronmail.example']);
     await desk.getByRole('button', { name: 'Send a proof' }).click();
     await desk.getByLabel('To', { exact: true }).fill('proof@heronmail.example');
     await desk.getByRole('button', { name: 'Send it', exact: true }).click();
     const proof = await world.letter('proof@heronmail.example', 'The lamp-fish census', 1);
     expect((await simpleParser(await world.source(proof))).text).toContain('A proof, asked for by Ottoline Vance.');
+  });
+
+  it('is addressed in rows that read aloud, looked at once more, let go, called back, and let go again', async () => {
     await desk.getByRole('link', { name: 'Address it' }).click();
-    await desk.getByRole('heading', { name: 'The lamp-fish census' }).first().waitFor();
+    await desk.getByText('1 person gets it').waitFor();
+    await desk.getByRole('button', { name: 'Take somebody out' }).click();
+    await desk.getByRole('menuitem', { name: 'People by their address' }).click();
+    await desk.getByRole('button', { name: 'people yet to be named', exact: true }).click();
+    await desk.getByLabel('Addresses').fill('ada@heronmail.example, nobody@heronmail.example');
+    await desk.getByRole('button', { name: 'Add them' }).click();
+    await desk.getByRole('alert').filter({ hasText: 'Nobody reads by 1 this address' }).waitFor();
+    await desk.keyboard.press('Escape');
+    await desk.getByText('0 people get it').waitFor();
+    await desk.getByText('but not ada@heronmail.example', { exact: false }).waitFor();
     expect(await accessibilityFaults(desk)).toEqual([]);
-    await desk.getByRole('link', { name: 'Write on it' }).waitFor();
+    await desk.getByText('Kept', { exact: true }).waitFor();
+    await stage('Send');
+    await desk.getByText('Nobody would get it').waitFor();
+    expect(await desk.getByRole('button', { name: /Let it go/ }).count()).toBe(0);
+    await stage('Address');
+    await desk.getByRole('button', { name: 'Take out ada@heronmail.example' }).click();
+    await desk.getByText('1 person gets it').waitFor();
+    await desk.getByRole('button', { name: 'Keep this one' }).click();
+    await desk.getByLabel('Name', { exact: true }).fill('All of them');
+    await desk.getByRole('button', { name: 'Keep it', exact: true }).click();
+    await desk.getByRole('button', { name: 'Use All of them' }).waitFor();
+
+    await desk.getByRole('link', { name: 'Send it' }).click();
+    await desk.getByText('30 seconds after you let it go').waitFor();
+    await desk.getByLabel('It leaves').selectOption('at a time');
+    await desk.getByLabel('Day and hour').fill('2030-03-31T01:30');
+    await desk.getByText('Clocks in Lisbon go forward over 01:30').waitFor();
+    await desk.getByLabel('Day and hour').fill('2020-03-31T01:30');
+    await desk.getByText('That time is over').waitFor();
+    await desk.getByLabel('Day and hour').fill('2030-10-27T01:30');
+    await desk.getByLabel('Which of the two').selectOption('the second, after clocks went back');
+    await desk.getByLabel('To whom first').selectOption('at that hour of each reader’s own clock');
+    await desk.getByText('own clock', { exact: false }).first().waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByLabel('It leaves').selectOption('now');
+    await desk.getByRole('button', { name: 'Let it go' }).click();
+    await desk.getByRole('button', { name: 'Yes, to 1 person' }).click();
+    await desk.getByText(/It leaves in \d+ seconds?/).waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByRole('button', { name: 'Call it back' }).click();
+    await desk.getByText('It goes nowhere until you give it a time.').first().waitFor();
+    await desk.getByRole('link', { name: 'Address it' }).click();
+    await stage('Send');
+    await desk.getByRole('button', { name: 'Let it go' }).click();
+    await desk.getByRole('button', { name: 'Yes, to 1 person' }).click();
+    await desk.getByText(/It leaves in \d+ seconds?/).waitFor();
+    await world.letter('ada@heronmail.example', 'The lamp-fish census', 1);
+    await desk.getByText('It was delivered to', { exact: false }).waitFor();
   });
 });
 

@@ -68,6 +68,7 @@ describe('an audience in words', () => {
     );
     expect(partWords({ kind: 'list', id: 'gone' }, names, {})).toBe('everyone who reads a list that was deleted');
     expect(partWords({ kind: 'readers', ids: ['1'] }, names, { 1: 'ada@heronmail.example' })).toBe('ada@heronmail.example');
+    expect(partWords({ kind: 'readers', ids: [] }, names, {})).toBe('people yet to be named');
     expect(partWords({ kind: 'readers', ids: ['1', '2'] }, names, { 1: 'ada@heronmail.example' })).toBe('2 people');
   });
 });

@@ -16,6 +16,7 @@ export function partWords(part: Part, names: Names, people: Record<string, strin
     case 'segment':
       return `the segment ${named('segment', names.segments[part.id])}`;
     case 'readers': {
+      if (part.ids.length === 0) return 'people yet to be named';
       const known = part.ids.map((id) => people[id]).filter((one) => one !== undefined);
       return known.length === part.ids.length ? together(known) : counted(part.ids.length, 'person', 'people');
     }

@@ -31,7 +31,15 @@ describe('what a browser may do', () => {
       'referrer-policy': 'same-origin',
       'strict-transport-security': expect.stringContaining('max-age'),
     });
-    expect(safeHeaders(ORIGINS, '/_next/static/a.js')).not.toHaveProperty('cache-control');
+    for (const built of ['/_next/static/a.js', '/_next/static/chunks/b.css?x', '/_next/static/media/c.woff2'])
+      expect(Object.keys(safeHeaders(ORIGINS, built))).toEqual([
+        'x-content-type-options',
+        'access-control-allow-origin',
+        'strict-transport-security',
+      ]);
+    // What only looks like one is a page.
+    for (const page of ['/_next/static/a', '/desk/x.js', '/_next/static/a?b.js'])
+      expect(safeHeaders(ORIGINS, page)).toHaveProperty('cache-control');
     expect(safeHeaders({ ...ORIGINS, webOrigin: 'http://127.0.0.1:4600' }, '/')).not.toHaveProperty('strict-transport-security');
   });
 });

@@ -45,17 +45,23 @@ export const publicPagePolicy = ({ webOrigin, linkOrigin }: Origins): string =>
     sandbox: 'allow-forms allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation',
   });
 
+/** A file of the build: a script, a style, a font. */
+export const isBuilt = (path: string): boolean => /^\/_next\/static\/[^?]+\.(js|css|woff2)(\?|$)/.test(path);
+
 /** What goes with every answer of the web process: nothing is guessed, nothing is told of where one came from, nothing private is kept by anybody on the way. */
 export function safeHeaders({ webOrigin }: Origins, path: string): Record<string, string> {
-  const kept = /^\/(_next\/static|e|at)\//.test(path);
+  const kept = /^\/(e|at)\//.test(path);
+  const secure: Record<string, string> = webOrigin.startsWith('https:')
+    ? { 'strict-transport-security': 'max-age=31536000' }
+    : {};
+  // Files of the build are anybody's, and no pages; a page without an origin may use the fonts among them.
+  if (isBuilt(path)) return { 'x-content-type-options': 'nosniff', 'access-control-allow-origin': '*', ...secure };
   return {
     'x-content-type-options': 'nosniff',
     'referrer-policy': 'same-origin',
     'permissions-policy': 'camera=(), microphone=(), geolocation=(), browsing-topics=()',
     'cross-origin-opener-policy': 'same-origin',
-    // Files of the build are anybody's; a page without an origin may use the fonts among them.
-    ...(path.startsWith('/_next/static/') ? { 'access-control-allow-origin': '*' } : {}),
     ...(kept ? {} : { 'cache-control': 'private, no-store' }),
-    ...(webOrigin.startsWith('https:') ? { 'strict-transport-security': 'max-age=31536000' } : {}),
+    ...secure,
   };
 }

@@ -18,10 +18,13 @@ export function ConditionSentence({
   change,
   choices,
   of,
+  inSentence = false,
 }: {
   value: Condition;
   /** What they are narrowed to already, which is told and not changed here. */
   of: Leaf[];
+  /** It goes on from other words. */
+  inSentence?: boolean;
   change: (value: Condition) => void;
   choices: SentenceChoices;
 }) {
@@ -30,7 +33,7 @@ export function ConditionSentence({
   return (
     <>
       {of.length > 0 && `Of those who ${of.map((leaf) => leafWords(leaf, false, choices.names)).join(', and who ')}: `}
-      <GroupWords group={top} change={change} choices={choices} depth={0} inside={of.length > 0} />
+      <GroupWords group={top} change={change} choices={choices} depth={0} inside={inSentence || of.length > 0} />
     </>
   );
 }

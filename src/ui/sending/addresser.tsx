@@ -222,6 +222,7 @@ function PartRow({
     return (
       <ConditionSentence
         of={[]}
+        inSentence
         value={part.condition}
         change={(condition) => change({ kind: 'those', condition })}
         choices={choices}

@@ -239,7 +239,7 @@ export function LettingGo(props: Props) {
             {seen?.stops.length
               ? 'It can leave once what stops it is mended.'
               : open.length
-                ? `Say of ${counted(open.length, 'unusual thing', 'unusual things')} beside that you want it so, and it can leave.`
+                ? `Once you agree to ${counted(open.length, 'unusual thing', 'unusual things')}, it can leave.`
                 : 'Looking …'}
           </p>
         )}

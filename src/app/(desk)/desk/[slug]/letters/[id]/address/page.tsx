@@ -4,7 +4,7 @@ import { lineForAll } from '@/core/writing/line';
 import { choicesOf } from '@/server/readers/choices';
 import { facetsOf } from '@/server/readers/table';
 import { audiencesOf, lastAudience, peopleIn } from '@/server/sending/address';
-import { isWritable } from '@/server/sending/drafts';
+import { draftOf, isWritable } from '@/server/sending/drafts';
 import { letterOf } from '@/server/sending/views';
 import { ButtonLink } from '@/ui/kit/button';
 import { Addresser } from '@/ui/sending/addresser';
@@ -19,7 +19,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const { ctx, newsletter } = await deskOf(slug);
   const letter = await orNotFound(letterOf(ctx, newsletter, id));
   const base = `/desk/${slug}/letters/${id}`;
-  if (!isWritable(letter.state)) redirect(base);
+  if (!isWritable(letter.state) || (await draftOf(ctx, newsletter, id)).goes === 'page') redirect(base);
   const [facets, saved, last] = await Promise.all([
     facetsOf(ctx, newsletter),
     audiencesOf(ctx, newsletter),

@@ -36,6 +36,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
     domainsOf(ctx, newsletter),
     namesFor(ctx, newsletter, letter.audience),
   ]);
+  if (draft.goes === 'page') redirect(base);
   const sender = senders.find((one) => one.id === letter.senderId);
   const domain = domains.find((one) => sender?.address.endsWith(`@${one.name}`));
   const ramp = domain ? await rampOf(ctx, newsletter, domain) : null;
