@@ -2,6 +2,7 @@ import { cpus } from 'node:os';
 import pg from 'pg';
 import { connect } from '@/server/db/connection';
 import { migrate } from '@/server/db/migrate';
+import { addressing } from './addressing';
 import { domainCheck } from './domain-check';
 import { embed } from './embed';
 import { exporting } from './exporting';
@@ -21,6 +22,7 @@ const ALL = {
   Import: importing,
   Export: exporting,
   Writing: writing,
+  Addressing: addressing,
 };
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */

@@ -11,16 +11,6 @@ import { insideEnv, originOf, type World } from './world';
 
 const DESK = '/desk/lanternfish-letters';
 
-/** Readers as another program wrote them, for the picture of an import. */
-const OLD_LIST = `E-Mail-Adresse;Vorname;Status;Angemeldet am;Schlagworte
-mareike.holt@heronmail.example;Mareike;aktiv;03.05.2024;tiefsee, lesekreis
-jon.albrecht@kestrel.example;Jon;aktiv;14.01.2025;
-sigrid.nord@postbird.example;Sigrid;abgemeldet;02.02.2025;
-tove.lind@fjordbox.example;Tove;unbestätigt;07.03.2025;
-ottokar(at)heronmail.example;Ottokar;aktiv;18.03.2025;
-mareike.holt@heronmail.example;Mareike;aktiv;03.05.2024;
-`;
-
 /** The main views, and how to get to those that have no address of their own. */
 const VIEWS: {
   name: string;
@@ -33,17 +23,6 @@ const VIEWS: {
   { name: 'letter', path: `${DESK}/letters`, reach: (page) => page.getByRole('link', { name: /Two posts/ }).click() },
   { name: 'readers', path: `${DESK}/readers` },
   { name: 'reader', path: `${DESK}/readers?state=reading`, reach: (page) => page.locator('tbody a').first().click() },
-  {
-    name: 'import',
-    path: `${DESK}/readers/import`,
-    reach: async (page) => {
-      await page
-        .getByLabel('File of readers')
-        .setInputFiles({ name: 'alte-liste.csv', mimeType: 'text/csv', buffer: Buffer.from(OLD_LIST) });
-      await page.getByRole('button', { name: 'Look through all of it' }).click();
-      await page.getByRole('heading', { name: 'What will become of them' }).waitFor();
-    },
-  },
   {
     name: 'choices',
     path: `${DESK}/readers`,
@@ -66,6 +45,30 @@ const VIEWS: {
     },
   },
   {
+    name: 'address',
+    path: `${DESK}/letters`,
+    reach: async (page) => {
+      await page.getByRole('link', { name: 'Counting lights in the dark' }).click();
+      await page.getByRole('link', { name: 'Address it' }).click();
+      await page.getByRole('button', { name: 'Somebody else too' }).click();
+      await page.getByRole('menuitem', { name: 'A segment' }).click();
+      await page.getByRole('button', { name: 'Take somebody out' }).click();
+      await page.getByRole('menuitem', { name: 'A tag' }).click();
+      await page.getByText('Named, but left out').waitFor();
+      await page.getByText('Kept', { exact: true }).waitFor();
+    },
+  },
+  {
+    name: 'send',
+    path: `${DESK}/letters`,
+    reach: async (page) => {
+      await page.getByRole('link', { name: 'Counting lights in the dark' }).click();
+      await page.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
+      await page.getByText('after you let it go', { exact: false }).waitFor();
+      await page.getByText('Nothing to mend').waitFor();
+    },
+  },
+  {
     name: 'layout',
     path: `${DESK}/settings/layouts`,
     reach: async (page) => {
@@ -79,7 +82,6 @@ const VIEWS: {
     reach: (page) => page.getByRole('link', { name: /Two posts/ }).click(),
   },
   { name: 'growth', path: `${DESK}/growth` },
-  { name: 'auto-sends', path: `${DESK}/auto-sends` },
   { name: 'delivery', path: `${DESK}/delivery` },
   {
     name: 'domain',

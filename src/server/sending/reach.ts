@@ -1,7 +1,7 @@
 import { type RawBuilder, sql } from 'kysely';
 import { type Audience, OMISSIONS, type Omission, type Part } from '@/core/sending/audience';
 import type { Context, Newsletter } from '../context';
-import { type Db, soon } from '../db/connection';
+import { type Db, inTransaction, soon } from '../db/connection';
 import { conditionSql } from '../readers/conditions';
 import { type Ready, readyAudience } from './audience';
 
@@ -45,13 +45,15 @@ export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Au
     to.map((part) => sql`(${partSql(part, ready, true)})::int`),
     sql` + `,
   );
-  const { rows } = await sql<{ fate: Omission | 'will'; people: number; doubles: number }>`
+  const { rows } = await roomy(ctx.db, (trx) =>
+    sql<{ fate: Omission | 'will'; people: number; doubles: number }>`
     select fate, count(*)::int as people, coalesce(sum(times - 1), 0)::int as doubles from (
       select times, case when excluded then 'excluded' when suppressed then 'suppressed' when standing = 'left' then 'left' when not fits or standing <> 'reading' then 'waiting'
         when paused then 'paused' else 'will' end as fate
       from (select r.standing, ${times} as times, ${anyOf(to, ready)} as fits, ${anyOf(without, ready)} as excluded, ${suppressed} as suppressed, ${paused(ready)} as paused
             from readers r where r.newsletter_id = ${newsletter.id}::uuid offset 0) named where times > 0) fates group by 1`.execute(
-    ctx.db,
+      trx,
+    ),
   );
   const of = (fate: Omission | 'will') => rows.find((row) => row.fate === fate)?.people ?? 0;
   return {
@@ -76,7 +78,14 @@ async function keptCount(db: Db, newsletter: Newsletter, ready: Ready): Promise<
 /** How many get a letter to an audience, exactly. */
 export async function willGet(ctx: Pick<Context, 'clock'>, db: Db, newsletter: Newsletter, audience: Audience): Promise<number> {
   const ready = await readyAudience(ctx, db, newsletter, audience);
-  return (await keptCount(db, newsletter, ready)) ?? countSql(db, newsletter, ready);
+  return (await keptCount(db, newsletter, ready)) ?? roomy(db, (trx) => countSql(trx, newsletter, ready));
+}
+
+/** Lists and tags are hashed then, and each reader is held against them, where they would be looked up one by one among many. */
+async function roomy<T>(db: Db, ask: (trx: Db) => Promise<T>): Promise<T> {
+  if (!db.isTransaction) return inTransaction(db, (trx) => roomy(trx, ask));
+  await sql`set local work_mem = '96MB'`.execute(db);
+  return ask(db);
 }
 
 async function countSql(db: Db, newsletter: Newsletter, ready: Ready): Promise<number> {
@@ -86,7 +95,7 @@ async function countSql(db: Db, newsletter: Newsletter, ready: Ready): Promise<n
 }
 
 /** So long an exact count is waited for while somebody chooses. */
-const PATIENCE_MS = 200;
+const PATIENCE_MS = 100;
 
 /** How many get it: exactly where that is found soon, else about how many, by a hundredth of the table. */
 export async function reachSoon(
@@ -98,7 +107,7 @@ export async function reachSoon(
   const ready = await readyAudience(ctx, ctx.db, newsletter, audience);
   const kept = await keptCount(ctx.db, newsletter, ready);
   if (kept !== null) return { will: kept, exact: true };
-  const exact = await soon(ctx.db, patienceMs, (trx) => countSql(trx, newsletter, ready));
+  const exact = await soon(ctx.db, patienceMs, (trx) => roomy(trx, () => countSql(trx, newsletter, ready)));
   if (exact !== null) return { will: exact, exact: true };
   const { rows } = await sql<{ all: number; sampled: number; fit: number }>`
     select coalesce((select reading + waiting + left_count + unreachable from people_totals t where t.newsletter_id = ${newsletter.id} and t.kind = 'all'), 0)::int as all,
