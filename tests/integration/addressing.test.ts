@@ -7,7 +7,7 @@ import { newId } from '@/server/ids';
 import {
   addressLetter,
   audiencesOf,
-  dropAudience,
+  forgetAudience,
   keepAudience,
   lastAudience,
   peopleBehind,
@@ -95,9 +95,9 @@ describe('a letter is addressed', () => {
     for (const name of ['', '   ', 'a'.repeat(81)])
       await expect(keepAudience(world.ctx, newsletter, { name, audience: some })).rejects.toMatchObject({ code: 'invalid' });
     const stranger = await world.newsletter('Another');
-    await dropAudience(world.ctx, stranger, kept!.id);
+    await forgetAudience(world.ctx, stranger, kept!.id);
     expect(await audiencesOf(world.ctx, newsletter)).toHaveLength(1);
-    await dropAudience(world.ctx, newsletter, kept!.id);
+    await forgetAudience(world.ctx, newsletter, kept!.id);
     expect(await audiencesOf(world.ctx, newsletter)).toEqual([]);
 
     expect(await peopleBehind(world.ctx, newsletter, 'ADA@heronmail.example, nobody@heronmail.example;\n no-address')).toEqual({

@@ -71,7 +71,7 @@ export function hourWords(local: string, zone: string): string {
   return hour?.kind === 'twice' ? `Clocks in ${place} go back on that day, and ${clock} comes twice.` : '';
 }
 
-/** A pace as it follows "It leaves …". */
+/** A pace in words that go on from "It leaves …". */
 export function paceWords(pace: Pace): string {
   if (pace.kind === 'local hour') return 'at that hour of each reader’s own clock';
   return pace.kind === 'over hours' ? `evenly over ${counted(pace.hours, 'hour', 'hours')}` : 'all at once';

@@ -25,7 +25,7 @@ export function partWords(part: Part, names: Names, people: Record<string, strin
   }
 }
 
-/** An audience in words, as they follow "It goes to …". */
+/** An audience in words that go on from "It goes to …". */
 export function audienceWords(audience: Audience, names: Names, people: Record<string, string>): string {
   const all = (parts: Part[]) => parts.map((part) => partWords(part, names, people)).join(', and ');
   return audience.without.length ? `${all(audience.to)}, but not ${all(audience.without)}` : all(audience.to);

@@ -67,7 +67,7 @@ export async function keepAudience(ctx: Context, newsletter: Newsletter, raw: un
 }
 
 /** Lets go of a kept audience; letters that were addressed by it stay as they are. */
-export async function dropAudience(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
+export async function forgetAudience(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
   await ctx.db.deleteFrom('audiences').where('newsletter_id', '=', newsletter.id).where('id', '=', id).execute();
 }
 

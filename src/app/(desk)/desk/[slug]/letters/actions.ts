@@ -3,7 +3,7 @@
 import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
 import type { Audience } from '@/core/sending/audience';
-import { addressLetter, dropAudience, keepAudience, peopleBehind } from '@/server/sending/address';
+import { addressLetter, forgetAudience, keepAudience, peopleBehind } from '@/server/sending/address';
 import { saveOwnText } from '@/server/sending/as-reader';
 import { letGo } from '@/server/sending/departing';
 import { archiveLetter, beginLetter, discardLetter, duplicateLetter, restoreLetter } from '@/server/sending/drafts';
@@ -30,7 +30,7 @@ export async function keepAudienceAs(slug: string, audience: Audience, data: For
 }
 
 export async function dropKept(slug: string, id: string): Promise<ActionResult<unknown>> {
-  return onDesk(slug, (ctx, newsletter) => dropAudience(ctx, newsletter, id));
+  return onDesk(slug, (ctx, newsletter) => forgetAudience(ctx, newsletter, id));
 }
 
 export async function letItGo(slug: string, id: string, said: unknown): Promise<ActionResult<{ due: Date }>> {
