@@ -16,6 +16,7 @@ import {
 import { lastLook, letGo } from '@/server/sending/departing';
 import { beginLetter, saveDraftLetter } from '@/server/sending/drafts';
 import { callBack } from '@/server/sending/letters';
+import { calendarAddress, calendarFor, openCalendar } from '@/server/sending/runway-calendar';
 import { letterOf } from '@/server/sending/views';
 import { DAY, TestWorld } from './world';
 
@@ -307,6 +308,46 @@ describe('a letter leaves', () => {
     world.clock.advance(3 * HOUR);
     await world.work();
     expect(await state(id)).toBe('sent');
+  });
+});
+
+describe('the runway as a calendar', () => {
+  const own = () => world.ctx.db.selectFrom('newsletters').selectAll().where('id', '=', newsletter.id).executeTakeFirstOrThrow();
+  it('is read by its private address alone, which can be made anew and closed', async () => {
+    const id = await written('Krill; lamps');
+    await go(id, at('2026-11-26T08:00'));
+    await written('A draft that nobody is told of');
+    expect(calendarAddress(world.ctx, newsletter)).toBeNull();
+    await openCalendar(world.ctx, newsletter, true);
+    const address = calendarAddress(world.ctx, await own())!;
+    const token = address.split('/').at(-1)!;
+    const calendar = await calendarFor(world.ctx, token);
+    expect(calendar).toContain('SUMMARY:Krill\\; lamps');
+    expect(calendar).toContain('DTSTART:20261126T080000Z');
+    expect(calendar).not.toContain('nobody is told');
+    expect(calendar).not.toContain('heronmail');
+    // Called back, it is on the runway no more.
+    await callBack(world.ctx, newsletter, id, OTTO.name);
+    expect(await calendarFor(world.ctx, token)).not.toContain('SUMMARY');
+    const stranger = await world.newsletter('Another');
+    for (const none of [
+      '',
+      'x.ics',
+      token.replace(newsletter.id, stranger.id),
+      token.replace('.1.', '.2.'),
+      `${token}x`,
+      'a'.repeat(5_000),
+    ])
+      await expect(calendarFor(world.ctx, none), none.slice(0, 80)).rejects.toMatchObject({ code: 'not-found' });
+    await openCalendar(world.ctx, newsletter, true);
+    await expect(calendarFor(world.ctx, token)).rejects.toMatchObject({ code: 'not-found' });
+    const next = calendarAddress(world.ctx, await own())!
+      .split('/')
+      .at(-1)!;
+    expect(await calendarFor(world.ctx, next)).toContain('BEGIN:VCALENDAR');
+    await openCalendar(world.ctx, newsletter, false);
+    await expect(calendarFor(world.ctx, next)).rejects.toMatchObject({ code: 'not-found' });
+    expect(calendarAddress(world.ctx, await own())).toBeNull();
   });
 });
 

@@ -338,6 +338,8 @@ export type NewsletterTable = {
   coming: Generated<boolean>;
   closing_at: Date | null;
   call_back_seconds: Generated<number>;
+  calendar_open: Generated<boolean>;
+  calendar_turn: Generated<number>;
 };
 
 type SenderTable = {

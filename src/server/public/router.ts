@@ -8,6 +8,7 @@ import { picture, saying } from './page';
 import { pickingPage } from './pick-route';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
 import type { PublicPaths } from './request';
+import { runwayCalendar } from './runway-route';
 import { seePage } from './see-route';
 
 /**
@@ -37,6 +38,7 @@ export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new
     if (kind === 'leave' && (reads || request.method === 'POST')) return leavePage(ctx, request, id);
     if (kind === 'choices' && (reads || request.method === 'POST')) return choicesPage(ctx, request, id);
     if (kind === 'see' && reads) return seePage(ctx, id);
+    if (kind === 'runway' && reads) return runwayCalendar(ctx, id);
     if (kind === 'stay' && (reads || request.method === 'POST')) return stayPage(ctx, request, id);
     if (kind === 'own' && (reads || request.method === 'POST')) return ownPage(ctx, request, id, more);
     if (kind === 'move' && (reads || request.method === 'POST')) return movePage(ctx, request, id);

@@ -187,7 +187,12 @@ export function Addresser(props: Props) {
       )}
       <Section title="It goes to" aside={{ kept: 'Kept', keeping: 'Keeping …', 'not kept': 'Not kept' }[kept]}>
         {rows('to')}
-        <AddRow words="Somebody else too" choices={choices} add={(part) => change({ ...audience, to: [...audience.to, part] })} />
+        <AddRow
+          words="Somebody else too"
+          choices={choices}
+          rows={audience.to}
+          add={(part) => change({ ...audience, to: [...audience.to, part] })}
+        />
       </Section>
       <Section title="But not to">
         {audience.without.length === 0 && <p className="py-3 text-ink-2">Nobody is taken out.</p>}
@@ -195,6 +200,7 @@ export function Addresser(props: Props) {
         <AddRow
           words="Take somebody out"
           choices={choices}
+          rows={audience.without}
           add={(part) => change({ ...audience, without: [...audience.without, part] })}
         />
       </Section>
@@ -309,8 +315,23 @@ function Picked({
   );
 }
 
-function AddRow({ words, choices, add }: { words: string; choices: SentenceChoices; add: (part: Part) => void }) {
-  const [list, segment, tag] = [choices.lists[0], choices.segments[0], choices.tags[0]];
+function AddRow({
+  words,
+  choices,
+  rows,
+  add,
+}: {
+  words: string;
+  choices: SentenceChoices;
+  rows: Part[];
+  add: (part: Part) => void;
+}) {
+  // The first that no row names yet.
+  const free = <T,>(all: T[], isIn: (row: Part, one: T) => boolean) =>
+    all.find((one) => !rows.some((row) => isIn(row, one))) ?? all[0];
+  const list = free(choices.lists, (row, one) => row.kind === 'list' && row.id === one.id);
+  const segment = free(choices.segments, (row, one) => row.kind === 'segment' && row.id === one.id);
+  const tag = free(choices.tags, (row, one) => row.kind === 'tag' && row.tag === one);
   const parts: { label: string; part: Part }[] = [
     ...(list ? [{ label: 'A list', part: { kind: 'list', id: list.id } as const }] : []),
     ...(segment ? [{ label: 'A segment', part: { kind: 'segment', id: segment.id } as const }] : []),

@@ -5,7 +5,10 @@ export async function up(db: Kysely<unknown>): Promise<void> {
   await sql
     .raw(`
 alter table letters add departure jsonb;    -- as its writer said it (core/sending/departure); null: at due_at, all at once
-alter table newsletters add call_back_seconds integer not null default 30 check (call_back_seconds between 0 and 600);
+alter table newsletters
+  add call_back_seconds integer not null default 30 check (call_back_seconds between 0 and 600),
+  add calendar_open boolean not null default false,
+  add calendar_turn integer not null default 0;     -- how often its address was made anew: each ends the one before
 
 create table audiences (
   id uuid primary key,

@@ -8,6 +8,7 @@ import { dropLogo, keepLogo } from '@/server/newsletters/media';
 import { invite, setRole, withdraw } from '@/server/newsletters/members';
 import { changeNewsletter, setEncryption } from '@/server/newsletters/newsletters';
 import { dropRelay } from '@/server/sending/routing';
+import { openCalendar } from '@/server/sending/runway-calendar';
 import { closeNewsletter, keepNewsletter } from '@/server/site/removing';
 import { onDesk } from '../../../../desk';
 
@@ -28,6 +29,9 @@ export async function deleteNewsletter(slug: string, data: FormData): Promise<Ac
 }
 export async function keepIt(slug: string): Promise<ActionResult<unknown>> {
   return onDesk(slug, keepNewsletter, 'own');
+}
+export async function giveCalendar(slug: string, open: boolean): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => openCalendar(ctx, newsletter, open), 'own');
 }
 export async function uploadLogo(slug: string, data: FormData): Promise<ActionResult<unknown>> {
   return onDesk(slug, (ctx, newsletter) => keepLogo(ctx, newsletter, data.get('logo')), 'own');

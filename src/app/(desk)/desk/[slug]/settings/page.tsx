@@ -5,14 +5,16 @@ import { POSTAL_HINT } from '@/core/newsletters/postal';
 import { CALL_BACK } from '@/core/sending/departure';
 import { logoUrl } from '@/server/newsletters/media';
 import { listsOf, totalsOf } from '@/server/readers/readers';
+import { calendarAddress } from '@/server/sending/runway-calendar';
 import { GRACE_DAYS } from '@/server/site/removing';
 import { ActionButton, ActionForm, ChoiceField, ColourField, FileField, LongField, TextField } from '@/ui/kit/action-form';
+import { Copy } from '@/ui/kit/copy';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Note, Section } from '@/ui/kit/page';
 import { ReasonField } from '@/ui/newsletters/reason-field';
 import { ZoneField } from '@/ui/newsletters/zone-field';
 import { deskOf } from '../../../../desk';
-import { deleteNewsletter, keepSettings, removeLogo, uploadLogo } from './actions';
+import { deleteNewsletter, giveCalendar, keepSettings, removeLogo, uploadLogo } from './actions';
 
 const WHEN = ALERT_TIMES.map((value) => ({
   value,
@@ -30,6 +32,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
   const [lists, totals] = await Promise.all([listsOf(ctx, newsletter), totalsOf(ctx, newsletter)]);
   const people = totals.reading + totals.waiting + totals.left + totals.unreachable;
   const logo = logoUrl(ctx, newsletter);
+  const calendar = calendarAddress(ctx, newsletter);
   const faint = contrast(newsletter.accent, '#fffefb') < 4.5;
   return (
     <div className="flex flex-col gap-x-10 gap-y-8 lg:flex-row lg:justify-between">
@@ -116,6 +119,36 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         </div>
       </ActionForm>
       <div className="w-full shrink-0 lg:w-[296px]">
+        <Section title="Your runway in a calendar">
+          <div className="mt-3 space-y-3 text-[13px]">
+            {calendar ? (
+              <>
+                <p className="text-ink-2">
+                  Subscribe to this address in your calendar. Whoever has it sees what leaves when, and nobody’s name but the
+                  sender’s.
+                </p>
+                <p className="break-all">
+                  {calendar} <Copy text={calendar} what="the address of the calendar" />
+                </p>
+                <div className="flex flex-wrap gap-2">
+                  <ActionButton action={giveCalendar.bind(null, slug, true)} done="The old address shows nothing any more">
+                    Another address
+                  </ActionButton>
+                  <ActionButton action={giveCalendar.bind(null, slug, false)} done="Nobody can read it any more">
+                    Close it
+                  </ActionButton>
+                </div>
+              </>
+            ) : (
+              <>
+                <p className="text-ink-2">A private address from which a calendar program reads what leaves when.</p>
+                <ActionButton action={giveCalendar.bind(null, slug, true)} done="The calendar has an address">
+                  Give it an address
+                </ActionButton>
+              </>
+            )}
+          </div>
+        </Section>
         <Section title="Logo">
           <div className="mt-3 space-y-3">
             {logo ? (
