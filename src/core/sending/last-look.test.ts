@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { differencesOf } from './last-look';
+import { differencesOf, nearEachOther } from './last-look';
 import { audienceWords, partWords } from './tell-audience';
 
 const now = new Date('2026-11-24T09:00:00Z');
@@ -37,6 +37,21 @@ describe('what is unusual about a letter', () => {
     expect(met).toEqual({ title: '1 person gets two letters within a day', words: '“Notes” leaves today 18:00.' });
     const before = { ...meeting, at: new Date('2026-11-23T18:00:00Z'), both: 5 };
     expect(differencesOf({ ...usual, meetings: [before] })[0]?.words).toBe('“Notes” left yesterday 18:00.');
+  });
+});
+
+describe('letters near each other', () => {
+  const letter = (id: string, hours: number, ...lists: string[]) => ({
+    id,
+    at: new Date(now.getTime() + hours * 3_600_000),
+    audience: { to: lists.map((list) => ({ kind: 'list' as const, id: list })), without: [] },
+  });
+  it('are those within a day to one of the same lists', () => {
+    expect([
+      ...nearEachOther([letter('a', 0, 'x'), letter('b', 23, 'y', 'x'), letter('c', 47.5, 'z'), letter('d', 48, 'x')]),
+    ]).toEqual(['a', 'b']);
+    expect(nearEachOther([letter('a', 0, 'x'), letter('b', 24, 'x')]).size).toBe(0);
+    expect(nearEachOther([letter('a', 0), letter('b', 1)]).size).toBe(0);
   });
 });
 

@@ -1,5 +1,6 @@
 import { counted, figure, together } from '../growth/figures';
 import { spokenTime } from '../growth/times';
+import { type Audience, listsIn } from './audience';
 
 /** A letter of before, as far as the next one is held against it. */
 export type Former = { subject: string; at: Date; recipients: number; lists: string[] };
@@ -13,6 +14,15 @@ const MUCH = 0.5;
 /** The same letter within so long is pointed out. */
 export const SAME_DAYS = 30;
 export const MEETING_HOURS = 24;
+
+/** Which letters leave within a day of another one that goes to one of the same lists. */
+export function nearEachOther(letters: readonly { id: string; at: Date; audience: Audience }[]): Set<string> {
+  const meets = (a: (typeof letters)[number], b: (typeof letters)[number]) =>
+    a !== b &&
+    Math.abs(a.at.getTime() - b.at.getTime()) < MEETING_HOURS * 3_600_000 &&
+    listsIn(a.audience).some((list) => listsIn(b.audience).includes(list));
+  return new Set(letters.filter((one) => letters.some((other) => meets(one, other))).map((one) => one.id));
+}
 
 /**
  * What is not as it was the last time, or not as anybody means it to be. A letter is a first one where there is no former. Each is to be confirmed before it

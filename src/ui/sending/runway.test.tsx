@@ -46,6 +46,12 @@ describe('the runway', () => {
     expect(places([late])).toEqual({ x: [1, 1] });
     expect(places([late], 'Pacific/Auckland')).toEqual({ x: [2, 1] });
   });
+  it('tells of two within a day', () => {
+    const html = (near: boolean) =>
+      renderToStaticMarkup(<Runway departures={[departure('a', 0, { near })]} now={NOW} zone="Europe/Lisbon" />);
+    expect(html(true)).toContain('two within a day');
+    expect(html(false)).not.toContain('within a day');
+  });
   it('says so when there is nothing', () => {
     expect(renderToStaticMarkup(<Runway departures={[]} now={NOW} zone="Europe/Lisbon" />)).toContain('Nothing is scheduled');
   });

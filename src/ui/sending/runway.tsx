@@ -4,7 +4,16 @@ import { localDay, nextDays } from '@/core/growth/days';
 import { figure } from '@/core/growth/figures';
 import { shortDay } from '@/core/growth/times';
 
-export type Departure = { id: string; at: Date; time: string; title: string; detail: string; href: string; held: boolean };
+export type Departure = {
+  id: string;
+  at: Date;
+  time: string;
+  title: string;
+  detail: string;
+  href: string;
+  held: boolean;
+  near?: boolean;
+};
 
 const DAYS = 14;
 const COLUMNS = { display: 'grid', gridTemplateColumns: `repeat(${DAYS}, minmax(0, 1fr))` };
@@ -64,11 +73,12 @@ export function Runway({
                 d.held ? 'border-t-stamp' : 'border-t-verdigris',
               )}
               style={{ gridColumn: d.column + 1, gridRow: rowOf(placed, n) }}
-              title={`${d.title}, ${d.detail}`}
+              title={`${d.title}, ${d.detail}${d.near ? ', and another within a day to the same list' : ''}`}
             >
               <span className="block text-[12px] leading-4 text-ink-2">{/\d{1,2}:\d{2}$/.exec(d.time)?.[0] ?? d.time}</span>
               <span className="line-clamp-5 text-[12.5px] leading-4 font-semibold break-words hyphens-auto">{d.title}</span>
               <span className="block text-[12px] leading-4 text-ink-2">{d.detail}</span>
+              {d.near && <span className="block text-[12px] leading-4 text-ochre">two within a day</span>}
             </Link>
           ))}
         </div>
@@ -84,6 +94,7 @@ export function Runway({
               </span>
               <b className="block">{d.title}</b>
               <span className="text-small text-ink-2">{d.detail}</span>
+              {d.near && <span className="block text-small text-ochre">two within a day</span>}
             </Link>
           </li>
         ))}

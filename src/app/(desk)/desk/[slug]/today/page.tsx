@@ -4,6 +4,7 @@ import Link from 'next/link';
 import { counted, figure, percent, plural } from '@/core/growth/figures';
 import { dayAndHour, longDay, spokenTime } from '@/core/growth/times';
 import { isWrong } from '@/core/senders/judge';
+import { nearEachOther } from '@/core/sending/last-look';
 import { hasBegun } from '@/core/sending/letter-state';
 import { type Today, today } from '@/server/growth/today';
 import { Funnel } from '@/ui/growth/funnel';
@@ -30,6 +31,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
   const zone = newsletter.time_zone;
   const last = data.letters.find((letter) => letter.state === 'sent');
   const out = data.letters.filter((letter) => hasBegun(letter.state));
+  const near = nearEachOther(
+    data.letters.filter((letter) => letter.state !== 'stopped').map(({ id, dueAt, audience }) => ({ id, at: dueAt, audience })),
+  );
   const departures = data.letters
     .filter((letter) => ['scheduled', 'held', 'starting', 'sending', 'paused'].includes(letter.state))
     .map((letter) => ({
@@ -45,6 +49,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             : toHowMany(data.reach.get(letter.id)),
       href: `/desk/${slug}/letters/${letter.id}`,
       held: letter.state === 'held',
+      near: near.has(letter.id),
     }));
   const subjects = new Map(data.letters.map((letter) => [letter.id, letter.subject]));
   for (const share of data.later) {
@@ -56,6 +61,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       detail: `${figure(share.count)} more`,
       href: `/desk/${slug}/letters/${share.letterId}`,
       held: false,
+      near: false,
     });
   }
   const watching = data.autoSends.filter((rule) => rule.switchedOnAt);
