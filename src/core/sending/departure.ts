@@ -1,5 +1,6 @@
 import { IANAZone } from 'luxon';
 import { counted } from '../growth/figures';
+import { isZone } from '../zones';
 
 /** At what pace a letter leaves once its time has come: all at once, at that hour of each reader's own clock, or evenly over some hours. */
 export type Pace = { kind: 'at once' } | { kind: 'local hour' } | { kind: 'over hours'; hours: number };
@@ -19,8 +20,6 @@ export const MOST_HOURS = 48;
 
 /** How long a letter that was told to leave at once can be called back whole, in seconds. */
 export const CALL_BACK = { usual: 30, most: 600 } as const;
-
-export const isZone = (zone: string): boolean => IANAZone.isValidZone(zone);
 
 /** What an hour of a zone's clock is: one moment; one that clocks skip, and the moment that stands for it; or one that comes twice. */
 export type ClockHour = { kind: 'once' | 'skipped'; at: Date } | { kind: 'twice'; at: Date; second: Date };

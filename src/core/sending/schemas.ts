@@ -1,7 +1,8 @@
 import Joi from 'joi';
 import { conditionSchema } from '../readers/condition';
+import { isZone } from '../zones';
 import type { Audience } from './audience';
-import { type Departure, isZone, MOST_HOURS } from './departure';
+import { type Departure, MOST_HOURS } from './departure';
 
 /* What comes from outside, checked. Apart from the types, since browsers need not load it. */
 
