@@ -1,4 +1,4 @@
-import type Joi from 'joi';
+import Joi from 'joi';
 import { Fault } from '@/core/faults';
 import { whole } from '@/core/writing/slots';
 
@@ -37,3 +37,13 @@ export function check<T>(schema: Joi.Schema<T>, input: unknown): T {
   for (const detail of error.details) fields[detail.path.join('.')] ??= detail.message;
   throw new Fault('invalid', Object.values(fields)[0] ?? 'This could not be read.', fields);
 }
+
+/** A name that a writer gives to something of theirs: one line of at most 80 characters. */
+export const ownName = (): Joi.StringSchema =>
+  Joi.string()
+    .trim()
+    .min(1)
+    .max(80)
+    .pattern(/[\u0000-\u001f]/, { invert: true })
+    .required()
+    .label('Name');

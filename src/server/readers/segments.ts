@@ -3,7 +3,7 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { localDay } from '@/core/growth/days';
 import { type Condition, conditionSchema, expand, leavesOf, type Missing } from '@/core/readers/condition';
-import { check } from '../check';
+import { check, ownName } from '../check';
 import type { Context, Newsletter } from '../context';
 import { inTransaction } from '../db/connection';
 import { newId } from '../ids';
@@ -75,13 +75,7 @@ const names = (condition: Condition, segmentId: string) =>
   leavesOf(condition).some((leaf) => leaf.kind === 'segment' && leaf.id === segmentId);
 
 const schema = Joi.object<{ name: string; condition: Condition }>({
-  name: Joi.string()
-    .trim()
-    .min(1)
-    .max(80)
-    .pattern(/[\u0000-\u001f]/, { invert: true })
-    .required()
-    .label('Name'),
+  name: ownName(),
   condition: conditionSchema.required(),
 });
 

@@ -171,6 +171,17 @@ const PATIENCE_MS = 200;
 /** Of so many in a hundred of the table's pages it is estimated then. */
 const SAMPLED = 1;
 
+/** About how many readers `r` of a newsletter fit, by a part of the table. */
+export async function aboutHowMany(db: Db, newsletterId: string, fitting: RawBuilder<unknown>): Promise<number> {
+  const { rows } = await sql<{ all: number; sampled: number; fit: number }>`
+    select coalesce((select reading + waiting + left_count + unreachable from people_totals t where t.newsletter_id = ${newsletterId} and t.kind = 'all'), 0)::int as all,
+      count(*)::int as sampled, count(*) filter (where ${fitting})::int as fit from readers r tablesample system (${sql.lit(SAMPLED)}) where r.newsletter_id = ${newsletterId}::uuid`.execute(
+    db,
+  );
+  const { all, sampled, fit } = rows[0]!;
+  return sampled ? Math.round((fit / sampled) * all) : 0;
+}
+
 /**
  * How many people fit words and a condition: exactly where that is found in the time that somebody who types waits, else about how many, by a part of
  * the table. Whoever gets an estimate asks again with patience (`howMany`).
@@ -188,13 +199,7 @@ export async function howManySoon(
     sql<{ people: number }>`select count(*)::int as people from readers r where ${of} and ${fitting}`.execute(trx),
   );
   if (exact) return { people: exact.rows[0]!.people, exact: true };
-  const { rows } = await sql<{ all: number; sampled: number; fit: number }>`
-    select coalesce((select reading + waiting + left_count + unreachable from people_totals t where t.newsletter_id = ${newsletter.id} and t.kind = 'all'), 0)::int as all,
-      count(*)::int as sampled, count(*) filter (where ${fitting})::int as fit from readers r tablesample system (${sql.lit(SAMPLED)}) where ${of}`.execute(
-    ctx.db,
-  );
-  const { all, sampled, fit } = rows[0]!;
-  return { people: sampled ? Math.round((fit / sampled) * all) : 0, exact: false };
+  return { people: await aboutHowMany(ctx.db, newsletter.id, fitting), exact: false };
 }
 
 export type Facets = {

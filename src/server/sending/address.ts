@@ -4,7 +4,7 @@ import { Fault } from '@/core/faults';
 import { parseAddress } from '@/core/readers/address';
 import type { Audience } from '@/core/sending/audience';
 import { audienceSchema } from '@/core/sending/schemas';
-import { check } from '../check';
+import { check, ownName } from '../check';
 import type { Context, Newsletter } from '../context';
 import { newId } from '../ids';
 import { choicesOf } from '../readers/choices';
@@ -45,13 +45,7 @@ export async function audiencesOf(ctx: Context, newsletter: Newsletter): Promise
 }
 
 const savedSchema = Joi.object<{ name: string; audience: Audience }>({
-  name: Joi.string()
-    .trim()
-    .min(1)
-    .max(80)
-    .pattern(/[\u0000-\u001f]/, { invert: true })
-    .required()
-    .label('Name'),
+  name: ownName(),
   audience: audienceSchema.required(),
 });
 

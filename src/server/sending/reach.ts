@@ -3,6 +3,7 @@ import { type Audience, OMISSIONS, type Omission, type Part } from '@/core/sendi
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction, soon } from '../db/connection';
 import { conditionSql } from '../readers/conditions';
+import { aboutHowMany } from '../readers/table';
 import { type Ready, readyAudience } from './audience';
 
 /** Whom a letter would go to now, and whom of those it names it would not, each by the first reason. */
@@ -109,11 +110,5 @@ export async function reachSoon(
   if (kept !== null) return { will: kept, exact: true };
   const exact = await soon(ctx.db, patienceMs, (trx) => roomy(trx, () => countSql(trx, newsletter, ready)));
   if (exact !== null) return { will: exact, exact: true };
-  const { rows } = await sql<{ all: number; sampled: number; fit: number }>`
-    select coalesce((select reading + waiting + left_count + unreachable from people_totals t where t.newsletter_id = ${newsletter.id} and t.kind = 'all'), 0)::int as all,
-      count(*)::int as sampled, count(*) filter (where ${getsIt(ready)})::int as fit from readers r tablesample system (1) where r.newsletter_id = ${newsletter.id}::uuid`.execute(
-    ctx.db,
-  );
-  const { all, sampled, fit } = rows[0]!;
-  return { will: sampled ? Math.round((fit / sampled) * all) : 0, exact: false };
+  return { will: await aboutHowMany(ctx.db, newsletter.id, getsIt(ready)), exact: false };
 }

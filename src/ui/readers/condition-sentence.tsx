@@ -1,11 +1,12 @@
 'use client';
 
-import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
+import { Menu, MenuButton } from '@headlessui/react';
 import { Plus } from 'lucide-react';
 import type { Condition, Leaf } from '@/core/readers/condition';
 import { FIRST_NAME } from '@/core/readers/condition';
 import { leafWords, plainLeaf } from '@/core/readers/tell';
 import { Choice } from '../kit/controls';
+import { Offered } from '../kit/offered';
 import { Clause } from '../kit/sentence';
 import { ClauseSettings, type SentenceChoices } from './clause-settings';
 
@@ -205,22 +206,7 @@ function AddPart({
       >
         <Plus size={14} aria-hidden />
       </MenuButton>
-      <MenuItems
-        anchor="bottom start"
-        className="z-40 mt-1 max-h-80 w-64 overflow-y-auto rounded-lg border bg-sheet p-1.5 shadow-float focus:outline-none"
-      >
-        {parts.map(({ label, part }) => (
-          <MenuItem key={label}>
-            <button
-              type="button"
-              className="w-full rounded-sm px-2.5 py-1.5 text-left text-[13.5px] data-focus:bg-verdigris-tint"
-              onClick={() => add(part)}
-            >
-              {label}
-            </button>
-          </MenuItem>
-        ))}
-      </MenuItems>
+      <Offered parts={parts} add={add} />
     </Menu>
   );
 }

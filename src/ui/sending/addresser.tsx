@@ -1,6 +1,6 @@
 'use client';
 
-import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/react';
+import { Menu, MenuButton } from '@headlessui/react';
 import { Plus } from 'lucide-react';
 import { useRef, useState } from 'react';
 import { toast } from 'sonner';
@@ -12,6 +12,7 @@ import { TextField } from '../kit/action-form';
 import { Button } from '../kit/button';
 import { Choice, Words } from '../kit/controls';
 import { ActionDialog } from '../kit/dialog';
+import { Offered } from '../kit/offered';
 import { Note, Screen, Section, Standfirst } from '../kit/page';
 import { Clause, Sentence } from '../kit/sentence';
 import { Table } from '../kit/table';
@@ -344,22 +345,7 @@ function AddRow({
       <MenuButton className="inline-flex items-center gap-2 rounded-md border bg-sheet px-3 py-1.5 text-[13.5px] font-semibold hover:border-ink-3">
         <Plus size={14} aria-hidden /> {words}
       </MenuButton>
-      <MenuItems
-        anchor="bottom start"
-        className="z-40 mt-1 w-56 rounded-lg border bg-sheet p-1.5 shadow-float focus:outline-none"
-      >
-        {parts.map(({ label, part }) => (
-          <MenuItem key={label}>
-            <button
-              type="button"
-              className="w-full rounded-sm px-2.5 py-1.5 text-left text-[13.5px] data-focus:bg-verdigris-tint"
-              onClick={() => add(part)}
-            >
-              {label}
-            </button>
-          </MenuItem>
-        ))}
-      </MenuItems>
+      <Offered parts={parts} add={add} />
     </Menu>
   );
 }
