@@ -156,6 +156,7 @@ describe('an export', () => {
 
   it('leaves room for letters: two long works at once in one worker, and a third waits for the next look', async () => {
     await many(3);
+    await world.readers(newsletter, ['zoe@heronmail.example']);
     const { senderId } = await world.sender(newsletter);
     const letter = await world.letter(newsletter, senderId);
     const ids = [await begin('csv', ['address']), await begin('csv', ['address']), await begin('csv', ['address'])];

@@ -201,8 +201,9 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       segments,
       pace,
     });
-    // Rolled back, links and all: what its writer meant for somebody goes to somebody, or waits. A rule's letter to a list that is empty yet goes to nobody.
-    if (recipients === 0 && !letter.auto_send_id) throw new ForNobody();
+    // Rolled back, links and all: what its writer meant for somebody goes to somebody, or waits. A rule's letter to a list that is empty yet goes to
+    // nobody, and whoever asked for a pause is passed by, even if they are all.
+    if (recipients === 0 && !letter.auto_send_id && !(await someRest(trx, of, ready))) throw new ForNobody();
     await sql`set local enable_nestloop = on`.execute(trx);
     const domain = await trx.selectFrom('domains').select(['id', 'ramp']).where('id', '=', letter.domain_id).executeTakeFirst();
     if (domain?.ramp)
@@ -237,6 +238,16 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       .transaction()
       .execute((trx) => moveLetter(ctx, trx, id, 'hold', cause, { due_at: new Date(now.getTime() + HOLD_MS) }));
   });
+}
+
+/** Is there anybody in an audience who reads and asked for a pause? */
+async function someRest(db: Db, { newsletterId, now }: Of, ready: Ready): Promise<boolean> {
+  const { rows } = await sql`
+    select 1 from (${audienceSql(newsletterId, ready)}) audience (id) join readers r on r.id = audience.id
+    where r.newsletter_id = ${newsletterId}::uuid and r.standing = 'reading' and r.paused_until > ${now}::timestamptz limit 1`.execute(
+    db,
+  );
+  return rows.length > 0;
 }
 
 /** A letter that would start for no one. */
