@@ -642,7 +642,12 @@ describe('somebody leaves while a worker has their letter in hand', () => {
       await sql`select 1 from deliveries where reader_id = ${reader.id} for update`.execute(trx);
       const leaving = leave(world.ctx, token, { network: 'n', agent: 'a' });
       await until(
-        async () => (await sql`select 1 from pg_locks where not granted`.execute(world.ctx.db)).rows.length,
+        async () =>
+          (
+            await sql`select 1 from pg_locks l join pg_stat_activity a using (pid) where not l.granted and a.datname = current_database()`.execute(
+              world.ctx.db,
+            )
+          ).rows.length,
       ).toBeGreaterThan(0);
       // The one that waits first is the one that is broken off.
       await sql`update readers set last_sent_at = now() where id = ${reader.id}`.execute(trx);
