@@ -65,7 +65,7 @@ const VIEWS: {
       await page.getByRole('link', { name: 'Counting lights in the dark' }).click();
       await page.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
       await page.getByText('after you let it go', { exact: false }).waitFor();
-      await page.getByText('Nothing to mend').waitFor();
+      await page.getByText('Nothing to look at').waitFor();
     },
   },
   {

@@ -202,14 +202,50 @@ describe('a letter is let go', () => {
     const { stamp } = await look(id);
     await expect(letGo(world.ctx, newsletter, OTTO, id, { departure: NOW, stamp })).rejects.toMatchObject({ code: 'invalid' });
     await addressLetter(world.ctx, newsletter, id, ofList(listId));
-    await world.ctx.db
-      .updateTable('domains')
-      .set({ state: 'broken' as never })
-      .where('newsletter_id', '=', newsletter.id)
-      .execute()
-      .catch(() => undefined);
     await world.ctx.db.updateTable('senders').set({ confirmed_at: null }).where('newsletter_id', '=', newsletter.id).execute();
-    expect(await stops(id)).toEqual(['It may not leave yet']);
+    expect(await stops(id)).toEqual(['Its sender is not confirmed']);
+    expect(await state(id)).toBe('draft');
+  });
+  it('not without what every letter has to carry, whatever was seen a moment before', async () => {
+    const id = await written();
+    const { stamp, stops } = await look(id);
+    expect(stops).toEqual([]);
+    await world.ctx.db
+      .updateTable('newsletters')
+      .set({ postal_address: '', reason_line: '' })
+      .where('id', '=', newsletter.id)
+      .execute();
+    newsletter = { ...newsletter, postal_address: '', reason_line: '' };
+    expect((await look(id)).stops.map((one) => one.title)).toEqual(['Nothing says why it comes', 'There is no postal address']);
+    await expect(letGo(world.ctx, newsletter, OTTO, id, { departure: NOW, stamp })).rejects.toMatchObject({ code: 'invalid' });
+    expect(await state(id)).toBe('draft');
+  });
+  it('not with words that were saved while it was being let go', async () => {
+    const id = await written();
+    const { stamp } = await look(id);
+    const waits = async () =>
+      (
+        await sql`select 1 from pg_locks l join pg_stat_activity a using (pid) where not l.granted and a.datname = current_database()`.execute(
+          world.ctx.db,
+        )
+      ).rows.length;
+    const pressed = await world.ctx.db.transaction().execute(async (trx) => {
+      // A save under way: the letter is held, and its words are written before it ends.
+      const { post_id } = await trx
+        .selectFrom('letters')
+        .select('post_id')
+        .where('id', '=', id)
+        .forUpdate()
+        .executeTakeFirstOrThrow();
+      const press = letGo(world.ctx, newsletter, OTTO, id, { departure: NOW, stamp }).catch((fault) => fault);
+      await expect.poll(waits, { timeout: 20_000 }).toBeGreaterThan(0);
+      await trx.updateTable('posts').set({ revision: sql`revision + 1` }).where('id', '=', post_id).execute();
+      return { press };
+    });
+    expect(await pressed.press).toMatchObject({
+      code: 'conflict',
+      sentence: expect.stringContaining('changed since you looked'),
+    });
     expect(await state(id)).toBe('draft');
   });
   it('at no hour that is none or over, and by no clock that is none', async () => {
@@ -354,6 +390,7 @@ describe('the runway as a calendar', () => {
 describe('the last look', () => {
   it('tells what is not as the last time, and of two letters to the same people within a day', async () => {
     const first = await written('The lamp-fish census');
+    expect(await look(first)).toMatchObject({ first: true, differences: [] });
     await go(first);
     world.clock.advance(60_000);
     await world.work();
@@ -373,6 +410,15 @@ describe('the last look', () => {
       words: expect.stringContaining('“Notes from the pier” leaves'),
     });
     expect((await look(id, at('2026-11-30T09:00'))).differences.some((one) => one.title.includes('within a day'))).toBe(false);
+    // However many others leave about then, which meet nobody of it.
+    for (let n = 0; n < 6; n += 1) {
+      const apart = await written(`To somebody else ${n}`, [p(`Words ${n}`)]);
+      await addressLetter(world.ctx, newsletter, apart, { to: [{ kind: 'readers', ids: [ids[3]!] }], without: [] });
+      await go(apart, at(`2026-11-28T1${n}:00`));
+    }
+    expect((await look(id, at('2026-11-28T09:00'))).differences.filter((one) => one.title.includes('within a day'))).toHaveLength(
+      1,
+    );
     // Once it has left it is met all the same.
     world.clock.advance(new Date('2026-11-28T18:01:00Z').getTime() - world.clock.now().getTime());
     await world.work();

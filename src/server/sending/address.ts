@@ -3,6 +3,7 @@ import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { parseAddress } from '@/core/readers/address';
 import type { Audience } from '@/core/sending/audience';
+import { statesFor } from '@/core/sending/letter-state';
 import { audienceSchema } from '@/core/sending/schemas';
 import { check, ownName } from '../check';
 import type { Context, Newsletter } from '../context';
@@ -18,7 +19,7 @@ export async function addressLetter(ctx: Context, newsletter: Newsletter, id: st
     .set({ audience: JSON.stringify(audience) })
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '=', id)
-    .where('state', 'in', ['draft', 'scheduled', 'held'])
+    .where('state', 'in', statesFor('schedule'))
     .executeTakeFirst();
   if (result.numUpdatedRows > 0n) return;
   const there = await ctx.db

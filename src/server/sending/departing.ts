@@ -6,6 +6,7 @@ import { fullTime } from '@/core/growth/times';
 import { type Audience, listsIn } from '@/core/sending/audience';
 import { clockHour, type Departure, hoursIn, hourWords, momentOfDeparture } from '@/core/sending/departure';
 import { type Difference, differencesOf, type Former, MEETING_HOURS, type Meeting, SAME_DAYS } from '@/core/sending/last-look';
+import { hasBegun, type LetterState, statesFor } from '@/core/sending/letter-state';
 import { departureSchema } from '@/core/sending/schemas';
 import { checksOf } from '@/core/writing/checks';
 import { check } from '../check';
@@ -13,8 +14,8 @@ import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { readyAudience } from './audience';
 import { moveLetter } from './letters';
+import { lookOver } from './look-over';
 import { getsIt, willGet } from './reach';
-import { holdReason } from './start';
 
 /** What is seen before a letter is let go: when each of it leaves, what of it is unusual, and what stops it. */
 export type LastLook = {
@@ -26,7 +27,9 @@ export type LastLook = {
   hour: string;
   twice: boolean;
   differences: Difference[];
-  stops: { title: string; words: string }[];
+  /** Has none left before? Then there is nothing to hold it against. */
+  first: boolean;
+  stops: Stop[];
   /** What was looked at: it leaves only as it was seen. */
   stamp: string;
   /** How many readers' own clocks are known, where it leaves by those. */
@@ -34,12 +37,10 @@ export type LastLook = {
 };
 
 type Row = Awaited<ReturnType<typeof rowOf>>;
-const rowOf = (db: Db, newsletter: Newsletter, id: string, lock = false) => {
-  const query = db
+const rowOf = (db: Db, newsletter: Newsletter, id: string) =>
+  db
     .selectFrom('letters as l')
     .leftJoin('posts as p', 'p.id', 'l.post_id')
-    .leftJoin('senders as s', 's.id', 'l.sender_id')
-    .leftJoin('domains as d', (join) => join.onRef('d.newsletter_id', '=', 'l.newsletter_id').onRef('d.name', '=', 's.domain'))
     .select([
       'l.id',
       'l.state',
@@ -52,11 +53,11 @@ const rowOf = (db: Db, newsletter: Newsletter, id: string, lock = false) => {
       'l.due_at',
     ])
     .select(['l.post_id', 'p.revision', 'p.document', 'p.goes', 'p.link', 'p.title'])
-    .select(['s.address', 's.confirmed_at', 'd.name as domain', 'd.state as domain_state'])
     .where('l.newsletter_id', '=', newsletter.id)
-    .where('l.id', '=', id);
-  return (lock ? query.forUpdate('l') : query).executeTakeFirst();
-};
+    .where('l.id', '=', id)
+    .executeTakeFirst();
+/** May it still be let go, or given another time? */
+const isAhead = (state: LetterState) => statesFor('schedule').includes(state);
 
 /** All that a writer sees of a letter at the last look, as one word: whatever of it changes makes another. */
 function stampOf(row: NonNullable<Row>): string {
@@ -75,23 +76,29 @@ function stampOf(row: NonNullable<Row>): string {
   return createHash('sha256').update(seen).digest('base64url').slice(0, 22);
 }
 
-/** What keeps a letter from leaving, as far as it is known beforehand. */
-function stopsOf(row: NonNullable<Row>, will: number, missing: string[]): LastLook['stops'] {
-  const stops: LastLook['stops'] = [];
-  const stop = (title: string, words: string) => stops.push({ title, words });
-  if (!row.post_id || !row.document) stop('Its post was deleted', 'There is nothing to send.');
-  if (row.goes === 'page') stop('This is a page alone', 'Say in Write that it becomes a letter too.');
-  if (missing.length) stop('Whom it is for is not all there', `It names a ${missing[0]} that was deleted. Take it out.`);
-  else if (will === 0) stop('Nobody would get it', 'Say in Address whom it is for.');
-  const held = holdReason(
-    row.address ? { address: row.address, confirmed_at: row.confirmed_at } : undefined,
-    row.domain && row.domain_state ? { name: row.domain, state: row.domain_state } : undefined,
-  );
-  if (held) stop('It may not leave yet', held);
-  if (row.document && row.link === null)
-    for (const one of checksOf({ document: row.document, subject: row.subjects[0] ?? '', previewLine: row.preview_line }))
-      if (one.tone === 'stop') stop(one.title, one.words);
-  return stops;
+type Stop = { title: string; words: string };
+
+/** What keeps a letter from leaving for whom it is for. */
+function stopsOfAudience(will: number, missing: string[]): Stop[] {
+  if (missing.length)
+    return [{ title: 'Whom it is for is not all there', words: `It names a ${missing[0]} that was deleted. Take it out.` }];
+  return will === 0 ? [{ title: 'Nobody would get it', words: 'Say in Address whom it is for.' }] : [];
+}
+
+/** What keeps a letter from leaving for what is written, and for what it has to carry. */
+async function stopsOfWords(ctx: Context, newsletter: Newsletter, row: NonNullable<Row>): Promise<Stop[]> {
+  if (!row.post_id || !row.document) return [{ title: 'Its post was deleted', words: 'There is nothing to send.' }];
+  const found = [
+    // What a feed brings is as its writer published it.
+    ...(row.link === null
+      ? checksOf({ document: row.document, subject: row.subjects[0] ?? '', previewLine: row.preview_line })
+      : []),
+    ...(await lookOver(ctx, newsletter, row.id, { asks: false })),
+  ];
+  return [
+    ...(row.goes === 'page' ? [{ title: 'This is a page alone', words: 'Say in Write that it becomes a letter too.' }] : []),
+    ...found.filter((one) => one.tone === 'stop').map(({ title, words }) => ({ title, words })),
+  ];
 }
 
 /** Reads how a letter shall leave. Throws "invalid" for an hour that is none or that is over. */
@@ -195,9 +202,10 @@ async function formerOf(ctx: Context, newsletter: Newsletter, row: NonNullable<R
   return { former, same: same ? { subject: same.subjects[0] ?? '', at: same.started_at! } : null };
 }
 
-const MOST_MEETINGS = 4;
+/** More letters than these do not leave within two days. */
+const MOST_MEETINGS = 20;
 
-/** Letters within a day of this one's time that go to some of the same people, and to how many. */
+/** Letters within a day of this one's time that go to some of the same people, and to how many: all of them in one pass over the readers. */
 async function meetingsOf(ctx: Context, newsletter: Newsletter, row: NonNullable<Row>, at: Date): Promise<Meeting[]> {
   const span = MEETING_HOURS * 3_600_000;
   const near = await ctx.db
@@ -212,21 +220,25 @@ async function meetingsOf(ctx: Context, newsletter: Newsletter, row: NonNullable
     .orderBy('due_at')
     .limit(MOST_MEETINGS)
     .execute();
+  if (near.length === 0) return [];
   const own = await readyAudience(ctx, ctx.db, newsletter, row.audience);
-  const found = await Promise.all(
+  const both = await Promise.all(
     near.map(async (other) => {
-      const begun = other.sent_on && ['sending', 'paused', 'sent'].includes(other.state);
-      const theirs = begun
-        ? sql`exists (select 1 from deliveries d where d.letter_id = ${other.id} and d.sent_on = ${other.sent_on}::date and d.reader_id = r.id)`
-        : getsIt(await readyAudience(ctx, ctx.db, newsletter, other.audience));
-      const { rows } = await sql<{ both: number }>`
-        select count(*)::int as both from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${getsIt(own)} and ${theirs}`.execute(
-        ctx.db,
-      );
-      return { id: other.id, subject: other.subjects[0] ?? '', at: other.started_at ?? other.due_at, both: rows[0]!.both };
+      const theirs =
+        other.sent_on && hasBegun(other.state)
+          ? sql`exists (select 1 from deliveries d where d.letter_id = ${other.id} and d.sent_on = ${other.sent_on}::date and d.reader_id = r.id)`
+          : getsIt(await readyAudience(ctx, ctx.db, newsletter, other.audience));
+      return sql`count(*) filter (where ${theirs})::int`;
     }),
   );
-  return found.filter((one) => one.both > 0);
+  const { rows } = await sql<{ both: number[] }>`
+    select array[${sql.join(both)}] as both from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${getsIt(own)}`.execute(
+    ctx.db,
+  );
+  return near.flatMap((other, n) => {
+    const many = rows[0]?.both[n] ?? 0;
+    return many ? [{ id: other.id, subject: other.subjects[0] ?? '', at: other.started_at ?? other.due_at, both: many }] : [];
+  });
 }
 
 /** Looks at a letter as it would leave by this departure. Throws "not-found"; what is wrong with its hour is a fault of it. */
@@ -234,7 +246,7 @@ export async function lastLook(ctx: Context, newsletter: Newsletter, id: string,
   const { departure, at } = departureOf(ctx, raw);
   const row = await rowOf(ctx.db, newsletter, id);
   if (!row) throw new Fault('not-found', 'There is no such letter any more.');
-  if (!['draft', 'scheduled', 'held'].includes(row.state)) throw new Fault('conflict', 'This letter has begun to leave already.');
+  if (!isAhead(row.state)) throw new Fault('conflict', 'This letter has begun to leave already.');
   const [{ missing }, will, lists, { former, same }, span] = await Promise.all([
     readyAudience(ctx, ctx.db, newsletter, row.audience),
     willGet(ctx, ctx.db, newsletter, row.audience),
@@ -249,7 +261,8 @@ export async function lastLook(ctx: Context, newsletter: Newsletter, id: string,
     hour: departure.when === 'at' ? hourWords(departure.local, departure.zone) : '',
     twice: departure.when === 'at' && clockHour(departure.local, departure.zone)?.kind === 'twice',
     differences: differencesOf({ will, lists, former, same, meetings, now: ctx.clock.now(), zone: newsletter.time_zone }),
-    stops: stopsOf(row, will, missing),
+    stops: [...stopsOfAudience(will, missing), ...(await stopsOfWords(ctx, newsletter, row))],
+    first: former === null,
     stamp: stampOf(row),
   };
 }
@@ -273,11 +286,21 @@ export async function letGo(
   const said = check(sendSchema, raw);
   const { departure, at } = departureOf(ctx, said.departure);
   const span = await spanOf(ctx, newsletter, departure, at);
+  // Its words are looked at outside the transaction, which sees by the stamp that they are still the same.
+  const seen = await rowOf(ctx.db, newsletter, id);
+  const written = seen && isAhead(seen.state) ? await stopsOfWords(ctx, newsletter, seen) : [];
   return ctx.db.transaction().execute(async (trx) => {
-    const row = await rowOf(trx, newsletter, id, true);
+    // Locked before it is read: a save that is under way is waited for, and what it changed is seen.
+    await trx
+      .selectFrom('letters')
+      .select('id')
+      .where('newsletter_id', '=', newsletter.id)
+      .where('id', '=', id)
+      .forUpdate()
+      .execute();
+    const row = await rowOf(trx, newsletter, id);
     if (!row) throw new Fault('not-found', 'There is no such letter any more.');
-    if (!['draft', 'scheduled', 'held'].includes(row.state))
-      throw new Fault('conflict', 'This letter has begun to leave already.');
+    if (!isAhead(row.state)) throw new Fault('conflict', 'This letter has begun to leave already.');
     if (stampOf(row) !== said.stamp)
       throw new Fault(
         'conflict',
@@ -287,7 +310,7 @@ export async function letGo(
       );
     const { missing } = await readyAudience(ctx, trx, newsletter, row.audience);
     const will = await willGet(ctx, trx, newsletter, row.audience);
-    const [stop] = stopsOf(row, will, missing);
+    const [stop] = [...stopsOfAudience(will, missing), ...written];
     if (stop) throw new Fault('invalid', `${stop.title}. ${stop.words}`);
     const due = departure.when === 'now' ? new Date(at.getTime() + newsletter.call_back_seconds * 1_000) : span.from;
     await moveLetter(ctx, trx, id, 'schedule', `Let go by ${person.name}`, { due_at: due });

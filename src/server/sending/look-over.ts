@@ -37,8 +37,16 @@ const ordinal = (n: number) =>
 const follows = (drawn: Drawn, mark: string | null): boolean =>
   drawn.ownText === null || mark === textMark(renderText(drawn.document, drawn.frame));
 
-/** Looks at all of a letter that its words alone do not tell. Throws "not-found" where its post is gone. */
-export async function lookOver(ctx: Context, newsletter: Newsletter, letterId: string): Promise<Check[]> {
+/**
+ * Looks at all of a letter that its words alone do not tell. Throws "not-found" where its post is gone. What has to be asked of others, whether its links answer and
+ * who would read a gap, is left out where nothing `asks`: none of it stops a letter.
+ */
+export async function lookOver(
+  ctx: Context,
+  newsletter: Newsletter,
+  letterId: string,
+  { asks = true }: { asks?: boolean } = {},
+): Promise<Check[]> {
   const letter = await ctx.db
     .selectFrom('letters as l')
     .leftJoin('senders as s', 's.id', 'l.sender_id')
@@ -49,18 +57,19 @@ export async function lookOver(ctx: Context, newsletter: Newsletter, letterId: s
     .where('l.newsletter_id', '=', newsletter.id)
     .where('l.id', '=', letterId)
     .executeTakeFirstOrThrow();
-  await limit(
-    ctx,
-    `look-over:${newsletter.id}`,
-    1_500,
-    3_600,
-    'Letters were looked over very often in this hour. Please wait a while.',
-  );
+  if (asks)
+    await limit(
+      ctx,
+      `look-over:${newsletter.id}`,
+      1_500,
+      3_600,
+      'Letters were looked over very often in this hour. Please wait a while.',
+    );
   const drawn = await laidOut(ctx, ctx.db, newsletter, letter);
   const [html, answers, gaps] = await Promise.all([
     renderHtml(drawn.document, drawn.frame),
-    answersOf(ctx, leadsIn(letter.document)),
-    gapsOf(ctx, newsletter, letter, drawn),
+    asks ? answersOf(ctx, leadsIn(letter.document)) : [],
+    asks ? gapsOf(ctx, newsletter, letter, drawn) : [],
   ]);
   const parts = await readyAudience(ctx, ctx.db, newsletter, partsOf(drawn.segments));
   return factChecks({

@@ -34,7 +34,7 @@ const anyOf = (parts: Part[], ready: Ready, waiting = false): RawBuilder<boolean
 const suppressed = sql<boolean>`(r.standing = 'unreachable' or exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key))`;
 const paused = (ready: Ready) => sql<boolean>`(r.paused_until is not null and r.paused_until > ${ready.moment.now}::timestamptz)`;
 
-/** Whoever gets a letter to an audience were it to start now, as SQL on a row `r` of `readers`: what its start asks, and its count. */
+/** Whoever gets a letter to an audience were it to start now, as SQL on a row `r` of `readers`: the same people as its start fixes. */
 export const getsIt = (ready: Ready): RawBuilder<boolean> =>
   sql<boolean>`(r.standing = 'reading' and ${anyOf(ready.audience.to, ready)} and not ${anyOf(ready.audience.without, ready)} and not ${paused(ready)} and not ${suppressed})`;
 

@@ -116,8 +116,7 @@ function amissOf(post: { document: Document; link: string | null }, subjects: st
   return checks.find((one) => one.tone === 'stop');
 }
 
-/** Why a letter from this sender may not leave now; null where it may. */
-export function holdReason(
+function holdReason(
   sender: { confirmed_at: Date | null; address: string } | undefined,
   domain: { state: string; name: string } | undefined,
 ): string | null {

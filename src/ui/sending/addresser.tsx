@@ -27,6 +27,8 @@ type People = Record<string, string>;
 type Props = {
   title: string;
   base: string;
+  /** Has it a time already? Then what is chosen here holds for it at once. */
+  onRunway: boolean;
   audience: Audience;
   choices: SentenceChoices;
   people: People;
@@ -48,7 +50,7 @@ export function Addresser(props: Props) {
   const [kept, setKept] = useState<'kept' | 'keeping' | 'not kept'>('kept');
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
   const reach = useAsked<{ soon: { will: number; exact: boolean } }>(`${base}/reach`, JSON.stringify({ audience, soon: true }));
-  const whole = useAsked<Reach>(`${base}/reach`, JSON.stringify({ audience }));
+  const whole = useAsked<Reach>(`${base}/reach`, JSON.stringify({ audience }), 900);
   const will =
     whole.answer && !whole.busy ? { will: whole.answer.will, exact: true } : reach.busy ? null : (reach.answer?.soon ?? null);
   const change = (next: Audience) => {
@@ -184,6 +186,11 @@ export function Addresser(props: Props) {
       {whole.answer && whole.answer.missing.length > 0 && (
         <Note tone="mend" title="Something it names was deleted">
           A {whole.answer.missing.join(', a ')} is not there any more. Take that row out, or the letter is held.
+        </Note>
+      )}
+      {props.onRunway && (
+        <Note tone="look" title="It is on the runway">
+          What you change here holds at once. Call it back first where it shall not leave meanwhile.
         </Note>
       )}
       <Section title="It goes to" aside={{ kept: 'Kept', keeping: 'Keeping …', 'not kept': 'Not kept' }[kept]}>

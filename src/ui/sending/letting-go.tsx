@@ -19,6 +19,7 @@ type Look = {
   hour: string;
   twice: boolean;
   differences: { title: string; words: string }[];
+  first: boolean;
   stops: { title: string; words: string }[];
   stamp: string;
   clocks: { known: number; zones: number } | null;
@@ -54,13 +55,14 @@ export function LettingGo(props: Props) {
   const [departure, setDeparture] = useState(props.departure);
   const [agreed, setAgreed] = useState<string[]>([]);
   const look = useAsked<Look>(`${base}/look`, JSON.stringify(departure));
-  const [checks, setChecks] = useState<Check[] | null>(null);
+  const [checks, setChecks] = useState<Check[] | 'not made' | null>(null);
   useEffect(() => {
     const stop = new AbortController();
     fetch(`${base}/checks`, { signal: stop.signal })
-      .then((response) => (response.ok ? response.json() : []))
-      .then((found: Check[]) => setChecks(found.filter((one) => one.tone !== 'fine' && one.tone !== 'stop')))
-      .catch(() => undefined);
+      .then((response) => (response.ok ? response.json() : Promise.reject(response.status)))
+      // What stops it stands above.
+      .then((found: Check[]) => setChecks(found.filter((one) => one.tone === 'look')))
+      .catch(() => !stop.signal.aborted && setChecks('not made'));
     return () => stop.abort();
   }, [base]);
   const [zones, setZones] = useState([props.departure.zone]);
@@ -100,18 +102,25 @@ export function LettingGo(props: Props) {
             ))}
             {seen && seen.stops.length === 0 && seen.differences.length === 0 && (
               <Note tone="fine" title="Nothing">
-                It is much like your last letter, and nothing else leaves to the same people within a day.
+                {seen.first ? 'It is your first letter' : 'It is much like your last letter'}, and nothing else leaves to the same
+                people within a day.
               </Note>
             )}
           </Section>
           <Section title="Checks">
             {checks === null && <p className="py-2.5 text-ink-2">Looking at its links and its size …</p>}
-            {checks?.length === 0 && <Note tone="fine" title="Nothing to mend" />}
-            {checks?.map((one) => (
-              <Note key={one.title} tone={one.tone === 'stop' ? 'mend' : one.tone} title={one.title}>
-                {one.words}
+            {checks === 'not made' && (
+              <Note tone="look" title="They could not be made just now">
+                Whether its links answer is not known. Open this page again to look once more.
               </Note>
-            ))}
+            )}
+            {Array.isArray(checks) && checks.length === 0 && <Note tone="fine" title="Nothing to look at" />}
+            {Array.isArray(checks) &&
+              checks.map((one) => (
+                <Note key={one.title} tone="look" title={one.title}>
+                  {one.words}
+                </Note>
+              ))}
           </Section>
         </>
       }

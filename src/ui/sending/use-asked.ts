@@ -4,8 +4,8 @@ import { useEffect, useState } from 'react';
 
 export type Asked<T> = { answer: T | null; fault: string | null; busy: boolean };
 
-/** Asks the server about something that changes while one works, a moment after each change; only the last answer counts. */
-export function useAsked<T>(address: string, said: string): Asked<T> {
+/** Asks the server about something that changes while one works, a moment (`pauseMs`) after each change; only the last answer counts. */
+export function useAsked<T>(address: string, said: string, pauseMs = 250): Asked<T> {
   const [state, setState] = useState<Asked<T> & { of: string }>({ answer: null, fault: null, busy: true, of: '' });
   useEffect(() => {
     const stop = new AbortController();
@@ -25,11 +25,11 @@ export function useAsked<T>(address: string, said: string): Asked<T> {
           if (!stop.signal.aborted)
             setState({ of: said, busy: false, answer: null, fault: 'The server cannot be reached just now.' });
         });
-    }, 250);
+    }, pauseMs);
     return () => {
       clearTimeout(timer);
       stop.abort();
     };
-  }, [address, said]);
+  }, [address, said, pauseMs]);
   return state.of === said ? state : { ...state, busy: true };
 }

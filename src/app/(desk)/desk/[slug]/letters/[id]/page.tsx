@@ -1,14 +1,14 @@
 import type { Metadata } from 'next';
+import Link from 'next/link';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
-import { OMISSION_WORDS, OMISSIONS } from '@/core/sending/audience';
 import { CALL_BACK, paceWords } from '@/core/sending/departure';
 import { audienceWords } from '@/core/sending/tell-audience';
 import { lineForAll } from '@/core/writing/line';
 import { sendersOf } from '@/server/senders/senders';
 import { namesFor } from '@/server/sending/address';
 import { pageOf } from '@/server/sending/pages';
-import { reachOf } from '@/server/sending/reach';
+import { reachSoon } from '@/server/sending/reach';
 import { previewOf } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
 import { ActionButton, ChoiceField } from '@/ui/kit/action-form';
@@ -37,7 +37,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const underWay = letter.state === 'starting' || letter.state === 'sending' || letter.state === 'paused';
   const ahead = letter.state === 'draft' || letter.state === 'scheduled' || letter.state === 'held';
   const [reach, preview] = ahead
-    ? await Promise.all([reachOf(ctx, newsletter, letter.audience), previewOf(ctx, newsletter, letter.id)])
+    ? await Promise.all([reachSoon(ctx, newsletter, letter.audience), previewOf(ctx, newsletter, letter.id)])
     : [null, null];
   const page = await pageOf(ctx, newsletter, id).catch(() => null);
   const names = letter.state === 'scheduled' ? await namesFor(ctx, newsletter, letter.audience) : null;
@@ -80,21 +80,17 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           )}
           {reach && (
             <Section title="Whom it is for" aside="as of now">
-              <dl className="figures">
-                {[['Will get it', reach.will] as const, ...OMISSIONS.map((one) => [OMISSION_WORDS[one], reach.out[one]] as const)]
-                  .filter(([, value], n) => n === 0 || value > 0)
-                  .map(([label, value]) => (
-                    <div key={label} className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
-                      <dt>{label}</dt>
-                      <dd>
-                        <b>{figure(value)}</b>
-                      </dd>
-                    </div>
-                  ))}
-              </dl>
-              <p className="mt-2 text-small text-ink-2">
-                Fixed when it starts: who joins until then gets it, who leaves does not.
+              <p className="py-2.5 text-[13px]">
+                <b className="figures">
+                  {reach.exact ? '' : 'About '}
+                  {figure(reach.will)}
+                </b>{' '}
+                {reach.will === 1 ? 'person gets it.' : 'people get it.'}{' '}
+                <Link className="link" href={`${base}/address`}>
+                  Who does not, and why
+                </Link>
               </p>
+              <p className="text-small text-ink-2">Fixed when it starts: who joins until then gets it, who leaves does not.</p>
             </Section>
           )}
           {page && page.goes !== 'letter' && (
@@ -270,8 +266,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               <>It leaves {fullTime(letter.dueAt, letter.departure?.zone ?? newsletter.time_zone)}</>
             )}
             {letter.departure && letter.departure.pace.kind !== 'at once' && <>, {paceWords(letter.departure.pace)}</>}, by
-            itself, to <b>{counted(reach!.will, 'person', 'people')}</b>:{' '}
-            {audienceWords(letter.audience, names!.choices.names, names!.people)}.
+            itself, to{' '}
+            <b>
+              {reach!.exact ? '' : 'about '}
+              {counted(reach!.will, 'person', 'people')}
+            </b>
+            : {audienceWords(letter.audience, names!.choices.names, names!.people)}.
           </>
         )}
         {letter.state === 'held' && <>It is held back and leaves by itself once this is mended.</>}

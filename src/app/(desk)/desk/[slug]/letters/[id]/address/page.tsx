@@ -39,6 +39,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
       <Addresser
         title={lineForAll(letter.subject) || 'Without a subject'}
         base={base}
+        onRunway={letter.state !== 'draft'}
         audience={letter.audience}
         choices={choices}
         people={people}

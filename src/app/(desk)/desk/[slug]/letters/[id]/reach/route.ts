@@ -1,6 +1,7 @@
 import type { Audience } from '@/core/sending/audience';
 import { audienceSchema } from '@/core/sending/schemas';
 import { check } from '@/server/check';
+import { inTurn } from '@/server/in-turn';
 import { reachOf, reachSoon } from '@/server/sending/reach';
 import { answering } from '../../../../../../json';
 
@@ -12,6 +13,7 @@ export async function POST(request: Request, { params }: Params): Promise<Respon
   return answering(slug, request, 'look', async (ctx, newsletter, _, said) => {
     const { audience, soon } = (said ?? {}) as { audience?: unknown; soon?: unknown };
     const asked = check<Audience>(audienceSchema, audience);
-    return soon === true ? { soon: await reachSoon(ctx, newsletter, asked) } : reachOf(ctx, newsletter, asked);
+    if (soon === true) return { soon: await reachSoon(ctx, newsletter, asked) };
+    return inTurn(`reach ${newsletter.id}`, request.signal, () => reachOf(ctx, newsletter, asked));
   });
 }
