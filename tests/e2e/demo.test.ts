@@ -198,6 +198,8 @@ describe('with the demo newsletter', () => {
       `letters/${letter}`,
       `letters/${draft}`,
       `letters/${draft}/write`,
+      `letters/${draft}/address`,
+      `letters/${draft}/send`,
       `letters/${draft}/versions`,
       'readers',
       `readers/${reader}`,

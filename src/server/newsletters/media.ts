@@ -35,7 +35,7 @@ export const repaint = (bytes: Buffer, contentType: string): Promise<Buffer> =>
     },
   );
 
-/** Writes a file whole or not at all. Throws "unavailable" where the disk has no room. */
+/** Writes a file whole or not at all. Throws "unavailable" where the disk takes it not, as one that is full. */
 async function lay(ctx: Pick<Context, 'config' | 'log'>, path: string, bytes: Buffer): Promise<void> {
   const part = `${path}.part`;
   try {
@@ -47,7 +47,7 @@ async function lay(ctx: Pick<Context, 'config' | 'log'>, path: string, bytes: Bu
     ctx.log.error({ error, path }, 'a file could not be kept');
     throw new Fault(
       'unavailable',
-      'There is no room for this file on the server just now. Nothing was changed; try again later.',
+      'The server cannot keep this file just now; perhaps its disk is full. Nothing was changed; try again later.',
     );
   }
 }

@@ -80,17 +80,21 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           )}
           {reach && (
             <Section title="Whom it is for" aside="as of now">
-              <p className="py-2.5 text-[13px]">
-                <b className="figures">
-                  {reach.exact ? '' : 'About '}
-                  {figure(reach.will)}
-                </b>{' '}
-                {reach.will === 1 ? 'person gets it.' : 'people get it.'}{' '}
-                <Link className="link" href={`${base}/address`}>
-                  Who does not, and why
-                </Link>
+              <dl className="figures">
+                <div className="flex items-baseline justify-between gap-3 border-b border-rule-2 py-2">
+                  <dt>Will get it</dt>
+                  <dd>
+                    {!reach.exact && 'about '}
+                    <b>{figure(reach.will)}</b>
+                  </dd>
+                </div>
+              </dl>
+              <Link className="link mt-2 inline-block text-[13px]" href={`${base}/address`}>
+                Who does not, and why
+              </Link>
+              <p className="mt-2 text-small text-ink-2">
+                Fixed when it starts: who joins until then gets it, who leaves does not.
               </p>
-              <p className="text-small text-ink-2">Fixed when it starts: who joins until then gets it, who leaves does not.</p>
             </Section>
           )}
           {page && page.goes !== 'letter' && (
