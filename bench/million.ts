@@ -29,6 +29,7 @@ import { listsOf, readerProfile, totalsOf } from '@/server/readers/readers';
 import { facetsOf, howMany, howManySoon, tablePage } from '@/server/readers/table';
 import { domainsOf } from '@/server/senders/domains';
 import { sendersOf } from '@/server/senders/senders';
+import { setCopySpans } from '@/server/sending/results';
 import { letterOf, lettersOf } from '@/server/sending/views';
 import { DAYS, fillReaders, READERS } from './million-readers';
 import { benchEnv, outsideResolver } from './outside';
@@ -81,9 +82,9 @@ async function fill(ctx: Context): Promise<Newsletter> {
     db,
   );
   await sql`
-    insert into letters (id, newsletter_id, kind, post_id, audience, sender_id, subjects, preview_line, state, state_at, due_at, started_at, finished_at, sent_on, html, text, created_at, domain_id)
+    insert into letters (id, newsletter_id, kind, post_id, audience, sender_id, subject, preview_line, state, state_at, due_at, started_at, finished_at, sent_on, html, text, created_at, domain_id)
     select gen_random_uuid(), ${of}::uuid, 'post', p.id, jsonb_build_object('to', jsonb_build_array(jsonb_build_object('kind', 'list', 'id', ${lists[0]}::text)), 'without', '[]'::jsonb), ${senderId}::uuid,
-      jsonb_build_array(p.title), '', 'sent', at, at, at, at, at::date, '<p>Hello</p>', 'Hello', at, (select id from domains where newsletter_id = ${of} limit 1)
+      p.title, '', 'sent', at, at, at, at, at::date, '<p>Hello</p>', 'Hello', at, (select id from domains where newsletter_id = ${of} limit 1)
     from (select *, now() - interval '1 day' * (${DAYS}::float8 * (1 - substr(slug, 6)::int / ${LETTERS}::float8)) as at from posts where newsletter_id = ${of}) p`.execute(
     db,
   );
@@ -115,9 +116,9 @@ async function fill(ctx: Context): Promise<Newsletter> {
   said(began, 'indices');
   began = performance.now();
   await sql`
-    insert into letter_sums (newsletter_id, letter_id, domain_id, recipients, delivered, bounced, refused, opened_people, opened_machines, clicked)
+    insert into letter_sums (newsletter_id, letter_id, domain_id, recipients, delivered, bounced, refused, opened_people, opened_machines, clicked, hidden)
     select newsletter_id, letter_id, case when domain_id <= (select min(id) + 3 from mail_domains) then domain_id else 0 end, count(*), count(*) filter (where state = 'delivered'), count(*) filter (where state = 'bounced'),
-      count(*) filter (where state = 'refused'), count(opened_at), count(opened_by_machine_at), count(clicked_at) from deliveries where newsletter_id = ${of} group by 1, 2, 3`.execute(
+      count(*) filter (where state = 'refused'), count(opened_at), count(opened_by_machine_at), count(clicked_at), count(*) filter (where opened_by_machine_at is not null and opened_at is null) from deliveries where newsletter_id = ${of} group by 1, 2, 3`.execute(
     db,
   );
   await sql`insert into form_days (form_id, newsletter_id, day, loaded, seen, started, sent_in, confirmed) select f, ${of}::uuid, d::date, 900, 600, 60, 30, 25 from unnest(${forms}::uuid[]) f cross join generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
@@ -126,6 +127,7 @@ async function fill(ctx: Context): Promise<Newsletter> {
   await sql`insert into day_sums (newsletter_id, day, joined, left_count) select ${of}::uuid, d::date, 1500, 90 from generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
     db,
   );
+  await setCopySpans(db, of);
   await sql`select recount_people(${of}::uuid), recount_sources(${of}::uuid), recount_recent(${of}::uuid)`.execute(db);
   for (let n = 0; n < 60; n += 1) await sql`select fold_people(), fold_source(), fold_day()`.execute(db);
   await sql`vacuum analyze`.execute(db);

@@ -189,7 +189,7 @@ async function ready({ ctx, newsletter, senderId }: Bench, audience: Audience): 
     layoutId: null,
     audience,
     senderId,
-    subjects: ['The lamp-fish census'],
+    subject: 'The lamp-fish census',
     previewLine: 'How do you count?',
     dueAt: now,
   });

@@ -472,7 +472,7 @@ function letterRow(id: string, postId: string, ids: DemoIds, list: string, title
     audience: ofList(list),
     sender_id: ids.sender,
     domain_id: sent ? ids.domain : null,
-    subjects: [title],
+    subject: title,
     preview_line: summary,
     chips: [],
     state: to.state,

@@ -18,6 +18,7 @@ import { keepSegment, measureSegments } from '@/server/readers/segments';
 import { warmReaders } from '@/server/readers/warming';
 import { openRuntime } from '@/server/runtime';
 import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
+import { setCopySpans } from '@/server/sending/results';
 import { createNewsletter } from '@/server/site/founding';
 import { writeDrafts } from './drafts';
 import { essay, layouts } from './essay';
@@ -384,10 +385,11 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
       from (select reader_id, max(delivered_at) as sent, max(opened_at) as read, max(clicked_at) as clicked from deliveries where newsletter_id = ${newsletter.id} group by 1) d
       where r.id = d.reader_id`.execute(db);
     await sql`
-      insert into letter_sums (newsletter_id, letter_id, domain_id, recipients, delivered, bounced, refused, opened_people, opened_machines, clicked, left_count)
+      insert into letter_sums (newsletter_id, letter_id, domain_id, recipients, delivered, bounced, refused, opened_people, opened_machines, clicked, left_count, hidden)
       select newsletter_id, letter_id, domain_id, count(*), count(*) filter (where state = 'delivered'), count(*) filter (where state = 'bounced'), count(*) filter (where state = 'refused'),
-        count(opened_at), count(opened_by_machine_at), count(clicked_at), count(left_at)
+        count(opened_at), count(opened_by_machine_at), count(clicked_at), count(left_at), count(*) filter (where opened_by_machine_at is not null and opened_at is null)
       from deliveries where newsletter_id = ${newsletter.id} group by 1, 2, 3`.execute(db);
+    await setCopySpans(db, newsletter.id);
     const complained = rows.letterCounts.filter((counts) => counts.complained).map((counts) => String(counts.letter_id));
     await sql`insert into letter_changes (newsletter_id, letter_id, domain_id, complained) select ${newsletter.id}::uuid, id, 0, 1 from unnest(${complained}::uuid[]) as t(id)`.execute(
       db,
@@ -456,7 +458,7 @@ async function blog(
     .execute();
   const letters = await ctx.db
     .selectFrom('letters')
-    .select(['id', sql<string>`subjects->>0`.as('title')])
+    .select(['id', 'subject as title'])
     .where('newsletter_id', '=', newsletter.id)
     .execute();
   await ctx.db

@@ -324,8 +324,15 @@ describe('what differs from reader to reader', () => {
 
   it('is held where a part is for a segment that is gone', async () => {
     await world.readers(newsletter, ['ada@heronmail.example']);
-    const id = await written('Hello', [{ kind: 'part', segmentId: newId(), inside: false, nodes: [p('For others')] }]);
-    await leave(id);
+    const segment = await keepSegment(world.ctx, newsletter, null, {
+      name: 'Soon gone',
+      condition: { kind: 'domain', is: 'postbird.example' },
+    });
+    const id = await written('Hello', [{ kind: 'part', segmentId: segment.id, inside: false, nodes: [p('For others')] }]);
+    await world.lets(newsletter, id, '2026-11-24T10:00');
+    await world.ctx.db.deleteFrom('segments').where('id', '=', segment.id).execute();
+    world.clock.advance(61 * MINUTE);
+    await world.work();
     expect((await draftOf(world.ctx, newsletter, id)).state).toBe('held');
     expect(world.mail.to('ada@heronmail.example')).toHaveLength(0);
     expect(await lookOver(world.ctx, newsletter, id)).toContainEqual(

@@ -74,7 +74,7 @@ async function somebody(count: number) {
         newsletter_id: newsletter.id,
         kind: 'post',
         audience: JSON.stringify({ to: [{ kind: 'list', id: lists[0] }], without: [] }),
-        subjects: JSON.stringify(['S']),
+        subject: 'S',
         preview_line: '',
         state: 'sent',
         state_at: at,
@@ -103,6 +103,8 @@ async function somebody(count: number) {
         letters_got: n % 70,
         recent_read: String(BigInt.asIntN(64, BigInt(n * n * 2_654_435_761) * 0x9e37_79b9n)),
         recent_clicked: String(n % 5 ? 0 : n),
+        recent_hidden: String(n % 3 ? 0 : n),
+        text_alone: n % 9 === 0,
         warmth: n % 6 ? n % 101 : -1,
         zone: pick(['Europe/Lisbon', null, 'Asia/Tokyo'], n, 3),
         source_name: pick(['direct', 'reefboard'], n, 4),
@@ -151,6 +153,7 @@ async function somebody(count: number) {
           state: n % 8 ? 'delivered' : 'bounced',
           opened_at: n % 6 ? null : at,
           clicked_at: n % 12 ? null : at,
+          opened_by_machine_at: n % 10 ? null : at,
         })
         .execute();
     if (n % 12 === 0)
@@ -233,7 +236,7 @@ async function somebody(count: number) {
     fc.record({
       kind: fc.constant('letter' as const),
       id: fc.constantFrom(...letters),
-      what: fc.constantFrom('got' as const, 'read' as const, 'clicked' as const),
+      what: fc.constantFrom('got' as const, 'read' as const, 'clicked' as const, 'unread' as const),
     }),
     fc.record({
       kind: fc.constant('letter' as const),

@@ -127,7 +127,8 @@ describe('a letter', () => {
     const id = await schedule();
     await world.work();
     expect((await letterOf(world.ctx, newsletter, id)).cause).toMatch(/records of lanternfish\.example are not all right/);
-    expect(world.mail.taken).toHaveLength(0);
+    // Its owner is told, and nobody else.
+    expect(world.mail.taken.map((mail) => mail.to)).toEqual([`${newsletter.owner}@postbird.example`]);
     await world.ctx.db.updateTable('domains').set({ state: 'authenticated' }).execute();
     await world.ctx.db.updateTable('senders').set({ confirmed_at: null }).execute();
     world.clock.advance(6 * MINUTE);
@@ -136,7 +137,9 @@ describe('a letter', () => {
     await world.ctx.db.updateTable('senders').set({ confirmed_at: world.clock.now() }).execute();
     world.clock.advance(6 * MINUTE);
     await world.work();
-    expect(world.mail.taken).toHaveLength(1);
+    expect(world.mail.to(names(1)[0]!)).toHaveLength(1);
+    // Once for each cause.
+    expect(world.mail.to(`${newsletter.owner}@postbird.example`)).toHaveLength(2);
   });
 });
 
@@ -383,6 +386,7 @@ describe('what comes back', () => {
     expect(await counts(id)).toMatchObject({ left: 2 });
     await schedule('The next one');
     await world.work();
-    expect(world.mail.taken).toHaveLength(2);
+    // Nobody is left who would get it, which its owner is told.
+    expect(world.mail.taken.slice(2).map((mail) => mail.to)).toEqual([`${newsletter.owner}@postbird.example`]);
   });
 });

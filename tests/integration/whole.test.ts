@@ -584,7 +584,17 @@ const LEFT_OUT: Record<string, string | Record<string, string>> = {
     failures: 'asked anew',
     fault: 'asked anew',
   },
-  letters: { domain_id: 'proven anew' },
+  letters: {
+    domain_id: 'proven anew',
+    decide_at: 'under way',
+    told_cause: 'under way',
+    first_copy: 'worked out',
+    last_copy: 'worked out',
+    last_due_at: 'under way',
+    figures: 'worked out',
+    figures_at: 'worked out',
+  },
+  letter_progress: 'under way',
   feed_items: { place: 'their order' },
   deliveries: {
     id: 'their order',

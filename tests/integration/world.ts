@@ -324,7 +324,7 @@ export class TestWorld {
   async letter(
     newsletter: Newsletter,
     senderId: string,
-    more: { subject?: string; nodes?: Node[]; audience?: Audience; dueAt?: Date; subjects?: string[] } = {},
+    more: { subject?: string; nodes?: Node[]; audience?: Audience; dueAt?: Date } = {},
   ): Promise<string> {
     const subject = more.subject ?? 'Why the anglerfish waits';
     const postId = newId();
@@ -349,7 +349,7 @@ export class TestWorld {
       layoutId: null,
       audience: more.audience ?? ofList(await this.list(newsletter)),
       senderId,
-      subjects: more.subjects ?? [subject],
+      subject,
       previewLine: 'Patience',
       dueAt: more.dueAt ?? now,
     });

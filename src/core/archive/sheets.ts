@@ -2,7 +2,7 @@ import Joi from 'joi';
 import { formDefinitionSchema } from '../forms/definition';
 import { FIELD_KINDS } from '../forms/fields';
 import { conditionSchema } from '../readers/condition';
-import { audienceSchema, departureSchema } from '../sending/schemas';
+import { audienceSchema, departureSchema, keptTestSchema, keptVerdictSchema } from '../sending/schemas';
 import { documentSchema, layoutSchema } from '../writing/schemas';
 import { whole } from '../writing/slots';
 
@@ -501,7 +501,7 @@ export const SHEETS: Sheet[] = [
       layout_id: maybe(id('layout')),
       audience: json(audienceSchema.required(), true),
       sender_id: maybe(id('sender')),
-      subjects: json(Joi.array().items(text(1_000)).min(1).max(10).required()),
+      subject: words(1_000),
       preview_line: words(1_000),
       own_subject: flag,
       own_preview: flag,
@@ -509,6 +509,10 @@ export const SHEETS: Sheet[] = [
       own_text: maybe(words(1_000_000)),
       own_text_of: maybe(words(100)),
       departure: json(departureSchema.allow(null)),
+      again_of: maybe(id('letter')),
+      test: json(keptTestSchema.allow(null)),
+      verdict: json(keptVerdictSchema.allow(null)),
+      winner: maybe(small),
       counts_opens: flag,
       counts_clicks: flag,
       state: one('draft', 'scheduled', 'held', 'starting', 'sending', 'paused', 'stopped', 'sent'),
@@ -530,6 +534,23 @@ export const SHEETS: Sheet[] = [
       from_address: maybe(words(320)),
       reply_to: maybe(words(320)),
       created_at: time,
+    },
+  },
+  {
+    name: 'letter-versions',
+    table: 'letter_versions',
+    by: { column: 'letter_id', table: 'letters' },
+    columns: {
+      letter_id: id('letter'),
+      n: small,
+      subject: words(1_000),
+      sender_id: maybe(id('sender')),
+      beginning: words(10_000),
+      from_name: maybe(words(200)),
+      from_address: maybe(words(320)),
+      reply_to: maybe(words(320)),
+      html: { ...maybe(words(2_000_000)), within: true },
+      text: maybe(words(1_000_000)),
     },
   },
   {
@@ -564,7 +585,7 @@ export const SHEETS: Sheet[] = [
       address: words(320),
       domain_id: domain,
       variant: small,
-      state: one('queued', 'claimed', 'delivered', 'bounced', 'refused', 'given up', 'cancelled'),
+      state: one('kept', 'queued', 'claimed', 'delivered', 'bounced', 'refused', 'given up', 'cancelled'),
       due_at: time,
       attempts: small,
       tried_at: maybe(time),
@@ -607,6 +628,7 @@ export const SHEETS: Sheet[] = [
       clicked: int,
       left_count: int,
       complained: int,
+      hidden: int,
     },
   },
   { name: 'days', table: 'daily_counts', columns: { day, joined: int, left_count: int } },

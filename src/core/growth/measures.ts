@@ -19,7 +19,7 @@ export const MEASURES = {
   ],
   recipients: [
     'Recipients',
-    'Whom a letter’s audience had when it began, each person once, without those who asked for a pause.',
+    'Whom a letter’s audience had when it began, each person once, without those who asked for a pause; and whoever was let in while it left.',
   ],
   delivered: ['Delivered', 'Recipients whose mail server accepted the letter and sent no notice afterwards.'],
   read: ['Read', 'Recipients who opened the letter, as far as a person can be told from a machine.'],

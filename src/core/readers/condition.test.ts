@@ -36,6 +36,8 @@ const FACTS: ReaderFacts = {
   got: 5,
   recentRead: 0b01010n,
   recentClicked: 0n,
+  recentHidden: 0n,
+  textAlone: false,
   warmth: 40,
   language: 'pt-PT',
   zone: 'Europe/Lisbon',
@@ -48,7 +50,7 @@ const FACTS: ReaderFacts = {
     [ID(6), true],
     [ID(8), ''],
   ]),
-  letters: new Map([[ID(9), { got: true, read: true, clicked: true, links: [2] }]]),
+  letters: new Map([[ID(9), { got: true, read: true, clicked: true, hidden: false, links: [2] }]]),
 };
 const yes = (condition: Condition, facts: Partial<ReaderFacts> = {}) => holds(condition, { ...FACTS, ...facts }, MOMENT);
 const KNOWN: Known = {
@@ -89,6 +91,7 @@ describe('a condition', () => {
     ['a letter read', { kind: 'letter', id: ID(9), what: 'read' }, true],
     ['its third link', { kind: 'letter', id: ID(9), what: 'clicked', link: 2 }, true],
     ['its fourth link', { kind: 'letter', id: ID(9), what: 'clicked', link: 3 }, false],
+    ['a letter left unread, which they read', { kind: 'letter', id: ID(9), what: 'unread' }, false],
     ['a letter that was not theirs', { kind: 'letter', id: ID(1), what: 'got' }, false],
     ['warmth', { kind: 'warmth', from: 40, until: 60 }, true],
     ['warmth that is unknown', { kind: 'warmth unknown' }, false],
@@ -143,6 +146,22 @@ describe('a condition', () => {
     ],
   ])('refuses %s', (_, condition) => expect(conditionSchema.validate(condition).error).toBeDefined());
 
+  it('takes a letter for unread only where reading it could have been seen', () => {
+    const unread: Condition = { kind: 'letter', id: ID(9), what: 'unread' };
+    const copy = { got: true, read: false, clicked: false, hidden: false, links: [] };
+    const of = (more: Partial<typeof copy>, facts: Partial<ReaderFacts> = {}) =>
+      yes(unread, { letters: new Map([[ID(9), { ...copy, ...more }]]), ...facts });
+    expect(of({})).toBe(true);
+    expect(of({ got: false })).toBe(false);
+    expect(of({ hidden: true })).toBe(false);
+    // A click that no picture told of.
+    expect(of({ clicked: true })).toBe(false);
+    expect(of({}, { textAlone: true })).toBe(false);
+    // A machine has opened their letters lately, and they were never seen to.
+    expect(of({}, { recentHidden: 0b110n, recentRead: 0n })).toBe(false);
+    expect(of({}, { recentHidden: 0b110n, recentRead: 0b1000n })).toBe(true);
+    expect(of({}, { recentHidden: 1n << 6n, recentRead: 0n })).toBe(true);
+  });
   it('compares texts letter by letter, so that what begins with something stays so when it is folded', () => {
     fc.assert(
       fc.property(fc.string({ unit: 'binary' }), fc.string({ unit: 'binary' }), (a, b) => {

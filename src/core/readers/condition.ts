@@ -33,8 +33,11 @@ export type Condition =
   | { kind: 'got'; least?: number; most?: number }
   /** How many of the last letters they got were read or clicked. Whoever got fewer than `last` has read no "at most" of them: it is too early to say. */
   | { kind: 'of the last'; last: number; what: 'read' | 'clicked'; least?: number; most?: number }
-  /** One letter; `link` is the place of the followed link, any where it is not given. */
-  | { kind: 'letter'; id: string; what: 'got' | 'read' | 'clicked'; link?: number }
+  /**
+   * One letter; `link` is the place of the followed link, any where it is not given. Whoever has it unread got it and has not opened it, as far as their reading
+   * can be seen at all.
+   */
+  | { kind: 'letter'; id: string; what: 'got' | 'read' | 'clicked' | 'unread'; link?: number }
   /** 0 to 100, both within; null for those of whom too little is known. */
   | { kind: 'warmth'; from: number; until: number }
   | { kind: 'warmth unknown' }
@@ -65,6 +68,10 @@ export type ReaderFacts = {
   /** One bit a letter, the newest lowest: those they read, and those of which they followed a link. */
   recentRead: bigint;
   recentClicked: bigint;
+  /** Those that a machine opened, whether they did or not. */
+  recentHidden: bigint;
+  /** Do they want letters as text alone, in which no opening can be seen? */
+  textAlone: boolean;
   warmth: number | null;
   language: string | null;
   zone: string | null;
@@ -73,8 +80,15 @@ export type ReaderFacts = {
   /** By the ids of fields. */
   answers: ReadonlyMap<string, Answer>;
   /** Of the letters that a condition names: what became of theirs. */
-  letters: ReadonlyMap<string, { got: boolean; read: boolean; clicked: boolean; links: number[] }>;
+  letters: ReadonlyMap<string, CopyFacts>;
 };
+/** What became of somebody's copy of a letter. Of one that is hidden, a machine opened it. */
+export type CopyFacts = { got: boolean; read: boolean; clicked: boolean; hidden: boolean; links: number[] };
+
+/** Of whose last so many letters some were opened by a machine and none by them, their reading cannot be seen. */
+export const UNSEEN_AMONG = 6;
+const isSeen = (reader: ReaderFacts) =>
+  !reader.textAlone && ((reader.recentHidden & lowest(UNSEEN_AMONG)) === 0n || (reader.recentRead & lowest(UNSEEN_AMONG)) !== 0n);
 
 /** When a condition is asked. `today` is the newsletter's local day. */
 export type Moment = { now: Date; today: string };
@@ -130,7 +144,7 @@ const tree: Joi.Schema<Condition> = Joi.alternatives(
   Joi.object({
     kind: kinds('letter'),
     id: id.required(),
-    what: Joi.valid('got', 'read', 'clicked').required(),
+    what: Joi.valid('got', 'read', 'clicked', 'unread').required(),
     link: Joi.number().integer().min(0).max(10_000),
   }),
   Joi.object({
@@ -216,6 +230,7 @@ export function holds(condition: Condition, reader: ReaderFacts, moment: Moment)
     case 'letter': {
       const theirs = reader.letters.get(condition.id);
       if (!theirs) return false;
+      if (condition.what === 'unread') return theirs.got && !theirs.read && !theirs.clicked && !theirs.hidden && isSeen(reader);
       return condition.what === 'clicked' && condition.link !== undefined
         ? theirs.links.includes(condition.link)
         : theirs[condition.what];

@@ -100,6 +100,11 @@ export function leafWords(leaf: Leaf, not: boolean, names: Names): string {
       const letter = quoted(names.letters[leaf.id]);
       if (leaf.what === 'got') return `${either('got', 'did not get')} ${letter}`;
       if (leaf.what === 'read') return `${either('read', 'did not read')} ${letter}`;
+      if (leaf.what === 'unread')
+        return either(
+          `got ${letter} and have not opened it, as far as that can be seen`,
+          `did not get ${letter}, have opened it, or read unseen`,
+        );
       return `${either('followed', 'did not follow')} ${leaf.link === undefined ? 'a link' : `link ${leaf.link + 1}`} in ${letter}`;
     }
     case 'warmth':

@@ -14,6 +14,26 @@ export type Audience = { to: Part[]; without: Part[] };
 /** The audience of one list. */
 export const ofList = (listId: string): Audience => ({ to: [{ kind: 'list', id: listId }], without: [] });
 
+/** What takes everybody out but those who got a letter and have not opened it, as far as that can be seen. */
+export const allButUnread = (letterId: string): Part => ({
+  kind: 'those',
+  condition: { kind: 'none', of: [{ kind: 'letter', id: letterId, what: 'unread' }] },
+});
+/** Those of an audience who got a letter and have not opened it. */
+export const onlyUnread = (audience: Audience, letterId: string): Audience => ({
+  to: audience.to,
+  without: [...audience.without, allButUnread(letterId)],
+});
+/** Is it for nobody but those? */
+export const isOnlyUnread = (audience: Audience, letterId: string): boolean =>
+  audience.without.some(
+    (part) =>
+      part.kind === 'those' &&
+      part.condition.kind === 'none' &&
+      part.condition.of.length === 1 &&
+      part.condition.of.some((one) => one.kind === 'letter' && one.what === 'unread' && one.id === letterId),
+  );
+
 /** The lists that an audience names: what somebody leaves who leaves a letter to it. */
 export const listsIn = (audience: Audience): string[] => audience.to.flatMap((part) => (part.kind === 'list' ? [part.id] : []));
 

@@ -9,6 +9,7 @@ const standing: Standing = {
   goes: 'both',
   published: false,
   cause: null,
+  waits: false,
 };
 
 describe('what a letter needs next', () => {
@@ -23,7 +24,9 @@ describe('what a letter needs next', () => {
     [{ state: 'scheduled' }, ''],
     [{ state: 'held', cause: 'Its post was deleted.' }, 'Its post was deleted.'],
     [{ state: 'paused' }, 'Let it go on, or stop it'],
-    [{ state: 'sent' }, ''],
+    [{ state: 'sending' }, ''],
+    [{ state: 'sending', waits: true }, 'Say which version the rest gets'],
+    [{ state: 'sent', waits: true }, ''],
   ])('%j: %s', (part, said) => {
     expect(nextAct({ ...standing, ...part })).toBe(said);
   });

@@ -10,10 +10,12 @@ export type Standing = {
   goes: 'both' | 'letter' | 'page';
   published: boolean;
   cause: string | null;
+  /** Is its test decided, and does the rest wait to be told which version they get? */
+  waits: boolean;
 };
 
 /** What a letter needs next of its writer, in words; '' where it needs nothing. */
-export function nextAct({ state, subject, sender, empty, goes, published, cause }: Standing): string {
+export function nextAct({ state, subject, sender, empty, goes, published, cause, waits }: Standing): string {
   switch (state) {
     case 'draft':
       if (empty) return 'Write it';
@@ -24,6 +26,8 @@ export function nextAct({ state, subject, sender, empty, goes, published, cause 
       return 'Give it a time';
     case 'held':
       return cause ?? 'Mend what holds it';
+    case 'sending':
+      return waits ? 'Say which version the rest gets' : '';
     case 'paused':
       return 'Let it go on, or stop it';
     default:

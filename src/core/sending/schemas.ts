@@ -1,8 +1,10 @@
 import Joi from 'joi';
 import { conditionSchema } from '../readers/condition';
+import { oneLine } from '../writing/line';
 import { isZone } from '../zones';
 import type { Audience } from './audience';
 import { type Departure, MOST_HOURS } from './departure';
+import { DECIDES, LEAST_SHARE, type LetterTest, MOST_TEST_HOURS, MOST_VERSIONS, TRIED, type Version } from './letter-test';
 
 /* What comes from outside, checked. Apart from the types, since browsers need not load it. */
 
@@ -17,6 +19,51 @@ const part = Joi.alternatives(
 export const audienceSchema = Joi.object<Audience>({
   to: Joi.array().items(part).min(1).max(100).required(),
   without: Joi.array().items(part).max(100).default([]),
+});
+
+const testKeys = {
+  by: Joi.valid(...TRIED).required(),
+  share: Joi.number().integer().min(LEAST_SHARE).max(100).required().label('Share'),
+  decides: Joi.valid(...DECIDES).required(),
+  hours: Joi.number().integer().min(1).max(MOST_TEST_HOURS).required().label('Hours'),
+  rest: Joi.valid('goes', 'waits').required(),
+};
+/** A test as it is kept, and what came of it. */
+export const keptTestSchema = Joi.object<LetterTest>(testKeys);
+const place = Joi.number()
+  .integer()
+  .min(0)
+  .max(MOST_VERSIONS - 1);
+const many = Joi.number().integer().min(0).required();
+export const keptVerdictSchema = Joi.object({
+  winner: place.allow(null).required(),
+  leader: place.required(),
+  sure: Joi.number().min(0).max(1).required(),
+  arms: Joi.array()
+    .items(Joi.object({ got: many, did: many }))
+    .max(MOST_VERSIONS)
+    .required(),
+  at: Joi.string().isoDate().required(),
+  by: Joi.string().max(200).allow(null).required(),
+});
+export const letterTestSchema = Joi.object<LetterTest & { versions: Version[] }>({
+  ...testKeys,
+  versions: Joi.array()
+    .items(
+      Joi.object({
+        subject: Joi.string()
+          .custom((value: string) => oneLine(value))
+          .max(200)
+          .allow('')
+          .default('')
+          .label('Subject'),
+        senderId: Joi.string().uuid().allow(null).default(null),
+        beginning: Joi.string().max(2_000).allow('').default('').label('Beginning'),
+      }),
+    )
+    .min(1)
+    .max(MOST_VERSIONS - 1)
+    .required(),
 });
 
 export const departureSchema = Joi.object<Departure>({

@@ -316,11 +316,10 @@ const unindented = (html: string) =>
 const COUNTED = /^https?:\/\//i;
 
 /**
- * Replaces each web address of a rendered template by the slot `link:N` and returns the addresses in order; the same address
- * twice is the same link. Entities in attribute values are undone, so that the address is the one a browser would open.
+ * Replaces each web address of a rendered template by the slot `link:N` and returns the addresses in order, after those that
+ * are there already; the same address twice is the same link. Entities in attribute values are undone, so that the address is the one a browser would open.
  */
-export function takeLinks(html: string): { html: string; links: string[] } {
-  const links: string[] = [];
+export function takeLinks(html: string, links: string[] = []): { html: string; links: string[] } {
   const out = html.replace(/(<a\b[^>]*?\bhref=)(["'])(.*?)\2/gis, (whole, before: string, quote: string, value: string) => {
     const url = value
       .replace(/&quot;/g, '"')

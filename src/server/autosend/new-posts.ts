@@ -285,7 +285,7 @@ const letterFrom = (ctx: Context, db: Db, rule: Rule, postId: string, title: str
     layoutId: rule.layout_id,
     audience: ofList(rule.list_id),
     senderId: rule.sender_id,
-    subjects: [title],
+    subject: title,
     previewLine: summary,
     dueAt: ctx.clock.now(),
   });

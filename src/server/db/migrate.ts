@@ -17,6 +17,7 @@ import * as degrees from './migrations/0015-degrees';
 import * as writing from './migrations/0016-writing';
 import * as layouts from './migrations/0017-layouts';
 import * as addressing from './migrations/0018-addressing';
+import * as results from './migrations/0019-results';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -38,6 +39,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0016-writing': writing,
   '0017-layouts': layouts,
   '0018-addressing': addressing,
+  '0019-results': results,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -21,7 +21,10 @@ import type { RecordPurpose } from '@/core/senders/records';
 import type { Audience } from '@/core/sending/audience';
 import type { Departure } from '@/core/sending/departure';
 import type { LetterState } from '@/core/sending/letter-state';
+import type { LetterTest } from '@/core/sending/letter-test';
+import type { LetterFigures } from '@/core/sending/result';
 import type { StsPolicy } from '@/core/sending/sts';
+import type { Arm, Verdict as TestVerdict } from '@/core/sending/subject-test';
 import type { Document } from '@/core/writing/document';
 import type { Layout } from '@/core/writing/layout';
 import type { Notice } from '@/core/writing/notice';
@@ -257,6 +260,8 @@ export type Schema = {
   auto_sends: AutoSendTable;
   audiences: AudienceTable;
   letters: LetterTable;
+  letter_versions: LetterVersionTable;
+  letter_progress: { letter_id: string; at: Date; done: number };
   letter_links: { letter_id: string; position: number; url: string; clicks: Generated<number> };
   feed_items: {
     auto_send_id: string;
@@ -746,7 +751,7 @@ export type LetterTable = {
   layout_id: string | null;
   audience: JSONColumnType<Audience>;
   sender_id: string | null;
-  subjects: JSONColumnType<string[]>;
+  subject: string;
   counts_opens: Generated<boolean>;
   counts_clicks: Generated<boolean>;
   preview_line: string;
@@ -771,6 +776,32 @@ export type LetterTable = {
   own_text: string | null;
   own_text_of: string | null;
   departure: JSONColumnType<Departure> | null;
+  again_of: string | null;
+  test: ColumnType<LetterTest | null, string | null | undefined, string | null>;
+  decide_at: Date | null;
+  verdict: ColumnType<KeptVerdict | null, string | null | undefined, string | null>;
+  winner: number | null;
+  first_copy: string | null;
+  last_copy: string | null;
+  last_due_at: Date | null;
+  told_cause: string | null;
+  figures: ColumnType<LetterFigures | null, string | null | undefined, string | null>;
+  figures_at: Date | null;
+};
+/** What came of a test, by what figures, and who chose; nobody where it was decided by itself. */
+export type KeptVerdict = TestVerdict & { arms: Arm[]; at: string; by: string | null };
+
+export type LetterVersionTable = {
+  letter_id: string;
+  n: number;
+  subject: Generated<string>;
+  sender_id: string | null;
+  beginning: Generated<string>;
+  from_name: string | null;
+  from_address: string | null;
+  reply_to: string | null;
+  html: string | null;
+  text: string | null;
 };
 
 type AudienceTable = {
@@ -794,6 +825,8 @@ export type LetterCounts = {
   clicked: number;
   left_count: number;
   complained: number;
+  /** Opened by a machine and by nobody else. */
+  hidden: number;
 };
 /** How many people stand where. `reading` are those whose address can be reached; of the others `unreachable`. */
 export type PeopleCounts = { reading: number; waiting: number; left_count: number; unreachable: number };
@@ -809,7 +842,7 @@ type DeliveryTable = {
   route_id: number | null;
   variant: Generated<number>;
   chips: ColumnType<Record<string, string> | null, string | null | undefined, string | null>;
-  state: Generated<'queued' | 'claimed' | 'delivered' | 'bounced' | 'refused' | 'given up' | 'cancelled'>;
+  state: Generated<'kept' | 'queued' | 'claimed' | 'delivered' | 'bounced' | 'refused' | 'given up' | 'cancelled'>;
   due_at: Date;
   attempts: Generated<number>;
   faults: Generated<number>;

@@ -111,21 +111,23 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
     bits: 'recent_read' | 'recent_hidden' | 'recent_clicked',
   ) => {
     if (of.length === 0) return;
-    const { rows: first } = await sql<{ id: string; sent_on: string }>`
+    const { rows: first } = await sql<{ id: string; sent_on: string; machine: boolean; person: boolean }>`
       update deliveries d set ${sql.ref(column)} = f.at
       from (select sent_on, id, min(at) as at from unnest(${of.map((j) => j.delivery.sent_on)}::date[], ${of.map((j) => j.delivery.id)}::bigint[],
               ${of.map((j) => j.mark.at)}::timestamptz[]) as t(sent_on, id, at) group by sent_on, id) f
       where d.sent_on = any(${[...new Set(of.map((j) => j.delivery.sent_on))]}::date[]) and d.sent_on = f.sent_on and d.id = f.id and d.${sql.ref(column)} is null
-      returning d.id, d.sent_on`.execute(trx);
+      returning d.id, d.sent_on, d.opened_by_machine_at is not null as machine, d.opened_at is not null as person`.execute(trx);
     await markRecent(
       trx,
       bits,
       first,
       first.map(({ id }) => deliveries.get(id)!.reader_id),
     );
-    for (const { id } of first) {
+    for (const { id, machine, person } of first) {
       const { newsletter_id, letter_id, domain_id } = deliveries.get(id)!;
-      changes.push({ newsletterId: newsletter_id, letterId: letter_id, domainId: domain_id, [count]: 1 });
+      // Hidden is whom a machine opened it for before they were seen to, if ever.
+      const hidden = count === 'opened_machines' && !person ? 1 : count === 'opened_people' && machine ? -1 : 0;
+      changes.push({ newsletterId: newsletter_id, letterId: letter_id, domainId: domain_id, [count]: 1, hidden });
     }
   };
   const people = judged.filter((j) => !j.machine);

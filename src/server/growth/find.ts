@@ -22,9 +22,9 @@ export async function find(ctx: Context, newsletter: Newsletter, words: string):
       .execute(),
     ctx.db
       .selectFrom('letters')
-      .select(['id', 'state', sql<string>`subjects->>0`.as('subject')])
+      .select(['id', 'state', 'subject'])
       .where('newsletter_id', '=', of.newsletter)
-      .where(sql<boolean>`subjects->>0 ilike ${of.like}`)
+      .where(sql<boolean>`subject ilike ${of.like}`)
       .orderBy('due_at', 'desc')
       .limit(6)
       .execute(),

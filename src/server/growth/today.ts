@@ -10,7 +10,7 @@ import { type DomainView, domainsOf } from '../senders/domains';
 import { type SenderView, sendersOf } from '../senders/senders';
 import { type LaterShare, laterShares, type RampDayView, rampOf } from '../sending/ramp';
 import { reachSoon } from '../sending/reach';
-import { type LetterRow, lettersOf } from '../sending/views';
+import { type Listed, lettersOf } from '../sending/views';
 
 export type DayCount = { day: string; joined: number; left: number };
 export type Standing = { provider: string; settled: number; delivered: number; refused: number };
@@ -21,7 +21,7 @@ export type Today = {
   week: { joined: number; left: number };
   funnel: FormSteps;
   standing: Standing[];
-  letters: LetterRow[];
+  letters: Listed[];
   /** How many each letter on the runway would go to now. */
   reach: Map<string, { will: number; exact: boolean }>;
   senders: SenderView[];

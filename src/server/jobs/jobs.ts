@@ -9,7 +9,9 @@ import { tellOwnersDaily } from '../newsletters/alerts';
 import { measureSegments } from '../readers/segments';
 import { warmReaders } from '../readers/warming';
 import { checkDomain } from '../senders/domains';
+import { keepFigures } from '../sending/results';
 import { startLetter } from '../sending/start';
+import { decideTest, releaseRest } from '../sending/versions';
 import { eraseNewsletter } from '../site/removing';
 import { workExport } from '../transfer/exports';
 import { workRestore } from '../transfer/whole-in';
@@ -19,6 +21,9 @@ const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
 
 export type JobName =
   | 'start-letter'
+  | 'decide-test'
+  | 'release-rest'
+  | 'letter-figures'
   | 'poll-feed'
   | 'check-domain'
   | 'owner-summary'
@@ -67,6 +72,12 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'start-letter': async (payload) => {
       await startLetter(ctx, check(byId, payload).id);
     },
+    'release-rest': async (payload) => {
+      const { id } = check(byId, payload);
+      while (await releaseRest(ctx, id));
+    },
+    'letter-figures': async (payload) => keepFigures(ctx, check(byId, payload).id),
+    'decide-test': async (payload) => decideTest(ctx, check(byId, payload).id),
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
     'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
     'bulk-act': async (payload) => workBulk(ctx, check(byId, payload).id),

@@ -12,7 +12,10 @@ import { forgetOldLimits } from '../limits';
 import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
 import { forgiveOld } from '../sending/mailboxes';
+import { noteProgress } from '../sending/progress';
+import { figuresDue } from '../sending/results';
 import { giveUpStale } from '../sending/routing';
+import { restsDue, testsDue } from '../sending/versions';
 import { quietenClosing } from '../site/removing';
 import { forgetOldExports } from '../transfer/exports';
 import { forgetOldImports } from '../transfer/imports';
@@ -149,6 +152,10 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await quietenClosing(ctx);
   await giveUpStale(ctx);
   await finishLetters(ctx);
+  await due('decide-test', await testsDue(ctx));
+  await due('release-rest', await restsDue(ctx));
+  await due('letter-figures', await figuresDue(ctx));
+  await noteProgress(ctx);
 }
 
 /** Folds appended counts into sums, one worker at a time, and keeps routes' due times right, whatever two transactions did to them at once. */

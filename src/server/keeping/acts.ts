@@ -161,7 +161,7 @@ export const withQueued = async (db: Db, ids: string[]): Promise<string[]> =>
   idsOf(
     await sql<{
       id: string;
-    }>`select distinct reader_id as id from deliveries where reader_id = any(${ids}::uuid[]) and state in ('queued', 'claimed') order by 1`.execute(
+    }>`select distinct reader_id as id from deliveries where reader_id = any(${ids}::uuid[]) and state in ('kept', 'queued', 'claimed') order by 1`.execute(
       db,
     ),
   );

@@ -151,7 +151,7 @@ export async function askCold(
       layoutId: null,
       audience: { to: [{ kind: 'those', condition }], without: [] },
       senderId,
-      subjects: [subject],
+      subject,
       previewLine: words.split('\n')[0]!.slice(0, 150),
       dueAt: now,
     });

@@ -116,7 +116,7 @@ export async function dataOf(ctx: Context, newsletter: Newsletter, id: string): 
     rows(
       sql`select act, list_name as list, state, at, actor, actor_name, page, referrer, wording, network, agent from consents where reader_id = ${id} order by id`,
     ),
-    rows(sql`select l.subjects->>0 as subject, d.address, d.state, d.delivered_at, d.opened_at, d.opened_by_machine_at, d.clicked_at, d.left_at, d.response from deliveries d join letters l on l.id = d.letter_id
+    rows(sql`select l.subject, d.address, d.state, d.delivered_at, d.opened_at, d.opened_by_machine_at, d.clicked_at, d.left_at, d.response from deliveries d join letters l on l.id = d.letter_id
       where d.reader_id = ${id} order by d.due_at`),
     rows(sql`select e.kind, e.at, e.machine, e.agent, k.url as link from events e left join letter_links k on k.letter_id = e.letter_id and k.position = e.link_position
       where e.reader_id = ${id} order by e.at`),

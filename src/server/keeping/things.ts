@@ -45,7 +45,7 @@ async function namersOf(db: Db, newsletterId: string) {
     db.selectFrom('auto_sends').select(['name', 'list_id']).where('newsletter_id', '=', newsletterId).execute(),
     db
       .selectFrom('letters')
-      .select(['id', 'audience', sql<string>`subjects->>0`.as('subject')])
+      .select(['id', 'audience', 'subject'])
       .select(
         sql<
           string[]

@@ -39,7 +39,7 @@ export async function choicesOf(ctx: Context, newsletter: Newsletter, { lists, t
       .orderBy('created_at')
       .execute(),
     sql<{ id: string; subject: string; links: string[] }>`
-      select l.id, l.subjects->>0 as subject, array(select k.url from letter_links k where k.letter_id = l.id order by k.position limit 40) as links
+      select l.id, l.subject, array(select k.url from letter_links k where k.letter_id = l.id order by k.position limit 40) as links
       from letters l where l.newsletter_id = ${of} and l.sent_on is not null order by l.due_at desc limit ${MOST_LETTERS}`.execute(
       ctx.db,
     ),

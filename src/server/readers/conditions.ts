@@ -3,6 +3,7 @@ import { localDay } from '@/core/growth/days';
 import {
   type CameBy,
   type Condition,
+  type CopyFacts,
   dayAway,
   FIRST_NAME,
   type FieldTest,
@@ -12,6 +13,7 @@ import {
   lowest,
   type Moment,
   type ReaderFacts,
+  UNSEEN_AMONG,
 } from '@/core/readers/condition';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
@@ -94,6 +96,11 @@ export function conditionSql(condition: Condition, moment: Moment, known: Pick<K
       const copy = sql`d.letter_id = ${condition.id}::uuid and d.sent_on = ${sentOn}::date and d.reader_id = r.id`;
       if (condition.what === 'got') return sql`exists (select 1 from deliveries d where ${copy} and d.state = 'delivered')`;
       if (condition.what === 'read') return sql`exists (select 1 from deliveries d where ${copy} and d.opened_at is not null)`;
+      if (condition.what === 'unread') {
+        const last = lowest(UNSEEN_AMONG).toString();
+        return sql`(not r.text_alone and (r.recent_hidden & ${last}::bigint = 0 or r.recent_read & ${last}::bigint <> 0) and exists (select 1 from deliveries d
+          where ${copy} and d.state = 'delivered' and d.opened_at is null and d.clicked_at is null and d.opened_by_machine_at is null))`;
+      }
       if (condition.link === undefined)
         return sql`exists (select 1 from deliveries d where ${copy} and d.clicked_at is not null)`;
       return sql`exists (select 1 from events e where e.letter_id = ${condition.id}::uuid and e.day = ${sentOn}::date and e.reader_id = r.id
@@ -214,6 +221,8 @@ export async function factsOf(db: Db, readerIds: string[], known: Pick<Known, 'l
     got: number;
     recent_read: string;
     recent_clicked: string;
+    recent_hidden: string;
+    text_alone: boolean;
     warmth: number | null;
     language: string | null;
     zone: string | null;
@@ -222,7 +231,7 @@ export async function factsOf(db: Db, readerIds: string[], known: Pick<Known, 'l
     answers: [string, ReaderFacts['answers'] extends ReadonlyMap<string, infer A> ? A : never][];
   }>`
     select r.id, r.standing, r.created_at as came_at, r.last_sent_at as sent, r.last_read_at as read, r.last_clicked_at as clicked, r.letters_got as got,
-      r.recent_read, r.recent_clicked, nullif(r.warmth, -1) as warmth, r.source_language as language, r.zone, d.name as domain, r.first_name,
+      r.recent_read, r.recent_clicked, r.recent_hidden, r.text_alone, nullif(r.warmth, -1) as warmth, r.source_language as language, r.zone, d.name as domain, r.first_name,
       jsonb_build_object(${sql.join(Object.entries(CAME).map(([name, value]) => sql`${name}::text, ${value}`))}) as came,
       coalesce((select jsonb_agg(jsonb_build_object('id', m.list_id, 'state', m.state)) from memberships m where m.reader_id = r.id), '[]') as lists,
       coalesce((select jsonb_agg(jsonb_build_array(a.field_id, a.value)) from reader_answers a where a.reader_id = r.id), '[]') as answers,
@@ -230,13 +239,13 @@ export async function factsOf(db: Db, readerIds: string[], known: Pick<Known, 'l
     from readers r join mail_domains d on d.id = r.domain_id where r.id = any(${readerIds}::uuid[])`.execute(db);
   const named = [...known.letters.keys()];
   const copies = named.length
-    ? await sql<{ reader_id: string; letter_id: string; got: boolean; read: boolean; clicked: boolean; links: number[] }>`
+    ? await sql<{ reader_id: string; letter_id: string } & CopyFacts>`
         select d.reader_id, d.letter_id, d.state = 'delivered' as got, d.opened_at is not null as read, d.clicked_at is not null as clicked,
-          array(select distinct e.link_position from events e where e.reader_id = d.reader_id and e.letter_id = d.letter_id and e.kind = 'click' and not e.machine
+          d.opened_by_machine_at is not null as hidden, array(select distinct e.link_position from events e where e.reader_id = d.reader_id and e.letter_id = d.letter_id and e.kind = 'click' and not e.machine
                 and e.link_position is not null) as links
         from deliveries d where d.reader_id = any(${readerIds}::uuid[]) and d.letter_id = any(${named}::uuid[])`.execute(db)
     : { rows: [] };
-  const letters = new Map<string, Map<string, { got: boolean; read: boolean; clicked: boolean; links: number[] }>>();
+  const letters = new Map<string, Map<string, CopyFacts>>();
   for (const { reader_id, letter_id, ...copy } of copies.rows) {
     const theirs = letters.get(reader_id) ?? new Map();
     letters.set(reader_id, theirs.set(letter_id, copy));
@@ -257,6 +266,8 @@ export async function factsOf(db: Db, readerIds: string[], known: Pick<Known, 'l
         got: row.got,
         recentRead: BigInt(row.recent_read),
         recentClicked: BigInt(row.recent_clicked),
+        recentHidden: BigInt(row.recent_hidden),
+        textAlone: row.text_alone,
         warmth: row.warmth,
         language: row.language,
         zone: row.zone,

@@ -99,7 +99,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
     .selectFrom('deliveries as d')
     .innerJoin('letters as l', 'l.id', 'd.letter_id')
     .select([
-      sql<string>`l.subjects->>0`.as('subject'),
+      'l.subject',
       'd.state',
       'd.delivered_at',
       'd.due_at',
@@ -183,6 +183,7 @@ export async function readerProfile(ctx: Context, newsletter: Newsletter, id: st
 }
 
 const DELIVERED = {
+  kept: 'Waits for the end of a test of',
   queued: 'Waits for',
   claimed: 'Is being sent',
   delivered: 'Got',

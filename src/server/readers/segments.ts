@@ -46,7 +46,7 @@ export async function segmentsOf(ctx: Context, newsletter: Newsletter): Promise<
       .limit(ids.length * MOST_DAYS)
       .execute(),
     sql<{ id: string; subject: string }>`
-      select distinct s.id, l.subjects->>0 as subject from letters l cross join segments s
+      select distinct s.id, l.subject from letters l cross join segments s
       where l.newsletter_id = ${newsletter.id} and s.newsletter_id = l.newsletter_id and l.state in ('draft', 'scheduled', 'held', 'starting')
         and (position(s.id::text in l.audience::text) > 0
              or exists (select 1 from posts p where p.id = l.post_id and position(s.id::text in p.document::text) > 0))

@@ -149,7 +149,7 @@ export async function removeSender(ctx: Context, newsletter: Newsletter, id: str
   const sender = await load(ctx, newsletter, id);
   const letters = await ctx.db
     .selectFrom('letters')
-    .select(sql<string>`subjects->>0`.as('subject'))
+    .select('subject')
     .where('sender_id', '=', id)
     .where('state', 'not in', ['sent', 'stopped'])
     .limit(20)

@@ -2,7 +2,7 @@ import Joi from 'joi';
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { parseAddress } from '@/core/readers/address';
-import type { Audience } from '@/core/sending/audience';
+import { type Audience, isOnlyUnread } from '@/core/sending/audience';
 import { statesFor } from '@/core/sending/letter-state';
 import { audienceSchema } from '@/core/sending/schemas';
 import { check, ownName } from '../check';
@@ -14,6 +14,17 @@ import { facetsOf } from '../readers/table';
 /** Says whom a letter is for. Throws "conflict" once it has begun to leave. */
 export async function addressLetter(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<void> {
   const audience = check(audienceSchema, raw);
+  const again = await ctx.db
+    .selectFrom('letters')
+    .select('again_of')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .executeTakeFirst();
+  if (again?.again_of && !isOnlyUnread(audience, again.again_of))
+    throw new Fault(
+      'invalid',
+      'This letter is sent a second time: it goes to nobody but those who did not open it the first time.',
+    );
   const result = await ctx.db
     .updateTable('letters')
     .set({ audience: JSON.stringify(audience) })
@@ -66,21 +77,22 @@ export async function forgetAudience(ctx: Context, newsletter: Newsletter, id: s
   await ctx.db.deleteFrom('audiences').where('newsletter_id', '=', newsletter.id).where('id', '=', id).execute();
 }
 
-/** Whom the last letter that left was for; null where none has. */
+/** Whom the last letter that left was for, but for those sent a second time; null where none has. */
 export async function lastAudience(
   ctx: Context,
   newsletter: Newsletter,
 ): Promise<{ subject: string; audience: Audience } | null> {
   const row = await ctx.db
     .selectFrom('letters')
-    .select(['subjects', 'audience'])
+    .select(['subject', 'audience'])
     .where('newsletter_id', '=', newsletter.id)
     .where('state', 'in', ['sending', 'paused', 'sent', 'stopped'])
     .where('sent_on', 'is not', null)
+    .where('again_of', 'is', null)
     .orderBy('due_at', 'desc')
     .orderBy('id', 'desc')
     .executeTakeFirst();
-  return row ? { subject: row.subjects[0] ?? '', audience: row.audience } : null;
+  return row ? { subject: row.subject, audience: row.audience } : null;
 }
 
 /** The addresses of the people whom these audiences pick one by one, by their ids. */

@@ -48,7 +48,7 @@ async function knownOfReader(ctx: Context, newsletter: Newsletter, address: stri
 export async function previewAs(ctx: Context, newsletter: Newsletter, letterId: string, address: string): Promise<AsReader> {
   const letter = await ctx.db
     .selectFrom('letters')
-    .select(['post_id', 'layout_id', 'preview_line', 'subjects', 'own_text', 'own_text_of', 'due_at'])
+    .select(['post_id', 'layout_id', 'preview_line', 'subject', 'own_text', 'own_text_of', 'due_at'])
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '=', letterId)
     .executeTakeFirst();
@@ -86,7 +86,7 @@ export async function saveOwnText(ctx: Context, newsletter: Newsletter, letterId
     throw new Fault('invalid', 'This is longer than any mail program shows.', { text: 'Too long.' });
   const letter = await ctx.db
     .selectFrom('letters')
-    .select(['post_id', 'layout_id', 'preview_line', 'subjects', 'own_text', 'due_at'])
+    .select(['post_id', 'layout_id', 'preview_line', 'subject', 'own_text', 'due_at'])
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '=', letterId)
     .executeTakeFirst();

@@ -16,6 +16,7 @@ const FIELDS = [
   'clicked',
   'left_count',
   'complained',
+  'hidden',
 ] as const;
 
 /**

@@ -16,6 +16,7 @@ import { readyAudience } from './audience';
 import { moveLetter } from './letters';
 import { lookOver } from './look-over';
 import { getsIt, willGet } from './reach';
+import { amissOfVersions, versionsOf } from './versions';
 
 /** What is seen before a letter is let go: when each of it leaves, what of it is unusual, and what stops it. */
 export type LastLook = {
@@ -45,14 +46,19 @@ const rowOf = (db: Db, newsletter: Newsletter, id: string) =>
       'l.id',
       'l.state',
       'l.audience',
-      'l.subjects',
+      'l.subject',
       'l.preview_line',
       'l.sender_id',
       'l.layout_id',
       'l.own_text',
       'l.due_at',
     ])
-    .select(['l.post_id', 'p.revision', 'p.document', 'p.goes', 'p.link', 'p.title'])
+    .select(['l.post_id', 'p.revision', 'p.document', 'p.goes', 'p.link', 'p.title', 'l.test', 'l.again_of'])
+    .select(
+      sql<unknown>`(select jsonb_agg(jsonb_build_array(v.n, v.subject, v.sender_id, v.beginning) order by v.n) from letter_versions v where v.letter_id = l.id)`.as(
+        'versions',
+      ),
+    )
     .where('l.newsletter_id', '=', newsletter.id)
     .where('l.id', '=', id)
     .executeTakeFirst();
@@ -61,14 +67,16 @@ const isAhead = (state: LetterState) => statesFor('schedule').includes(state);
 
 /** All that a writer sees of a letter at the last look, as one word: whatever of it changes makes another. */
 function stampOf(row: NonNullable<Row>): string {
-  const { audience, subjects, preview_line, sender_id, layout_id, own_text, revision, state, due_at } = row;
+  const { audience, subject, preview_line, sender_id, layout_id, own_text, revision, state, due_at, test, versions } = row;
   const seen = JSON.stringify([
     audience,
-    subjects,
+    subject,
     preview_line,
     sender_id,
     layout_id,
     own_text,
+    test,
+    versions,
     revision,
     state,
     state === 'draft' ? null : due_at,
@@ -90,16 +98,30 @@ async function stopsOfWords(ctx: Context, newsletter: Newsletter, row: NonNullab
   if (!row.post_id || !row.document) return [{ title: 'Its post was deleted', words: 'There is nothing to send.' }];
   const found = [
     // What a feed brings is as its writer published it.
-    ...(row.link === null
-      ? checksOf({ document: row.document, subject: row.subjects[0] ?? '', previewLine: row.preview_line })
-      : []),
+    ...(row.link === null ? checksOf({ document: row.document, subject: row.subject, previewLine: row.preview_line }) : []),
     ...(await lookOver(ctx, newsletter, row.id, { asks: false })),
   ];
+  const amiss = row.test ? await amissOfTest(ctx, row) : null;
   return [
+    ...(amiss ? [{ title: 'Its versions cannot be tried', words: amiss }] : []),
     ...(row.goes === 'page' ? [{ title: 'This is a page alone', words: 'Say in Write that it becomes a letter too.' }] : []),
     ...found.filter((one) => one.tone === 'stop').map(({ title, words }) => ({ title, words })),
   ];
 }
+
+/** What is amiss with the versions of a letter, as they are now. */
+async function amissOfTest(ctx: Context, row: NonNullable<Row>): Promise<string | null> {
+  const sender = row.sender_id
+    ? await ctx.db.selectFrom('senders').select('domain').where('id', '=', row.sender_id).executeTakeFirst()
+    : undefined;
+  return amissOfVersions(row.test, await versionsOf(ctx.db, row.id), sender?.domain ?? null);
+}
+
+/** Versions are tried at one moment. */
+const NOT_BY_CLOCKS = {
+  title: 'Versions are tried at one moment',
+  words: 'So it cannot leave at each reader’s own hour. Choose another pace, or take its versions away.',
+};
 
 /** Reads how a letter shall leave. Throws "invalid" for an hour that is none or that is over. */
 function departureOf(ctx: Context, raw: unknown): { departure: Departure; at: Date } {
@@ -164,16 +186,17 @@ async function formerOf(ctx: Context, newsletter: Newsletter, row: NonNullable<R
       (eb) => eb.selectFrom('letter_counts as c').select('c.recipients').whereRef('c.letter_id', '=', 'l.id').as('c'),
       (join) => join.onTrue(),
     )
-    .select(['l.subjects', 'l.audience', 'l.started_at', 'c.recipients'])
+    .select(['l.subject', 'l.audience', 'l.started_at', 'c.recipients'])
     .where('l.newsletter_id', '=', newsletter.id)
     .where('l.state', 'in', ['sending', 'paused', 'sent'])
     .where('l.started_at', 'is not', null)
+    .where('l.again_of', 'is', null)
     .where('l.id', '<>', row.id)
     .orderBy('l.due_at', 'desc')
     .executeTakeFirst();
   const former: Former | null = before
     ? {
-        subject: before.subjects[0] ?? '',
+        subject: before.subject,
         at: before.started_at!,
         recipients: before.recipients ?? 0,
         lists: await listNames(ctx, newsletter, before.audience),
@@ -184,7 +207,7 @@ async function formerOf(ctx: Context, newsletter: Newsletter, row: NonNullable<R
     ? await ctx.db
         .selectFrom('letters as l')
         .innerJoin('posts as p', 'p.id', 'l.post_id')
-        .select(['l.subjects', 'l.started_at'])
+        .select(['l.subject', 'l.started_at'])
         .where('l.newsletter_id', '=', newsletter.id)
         .where('l.id', '<>', row.id)
         .where('l.state', 'in', ['sending', 'paused', 'sent'])
@@ -199,7 +222,7 @@ async function formerOf(ctx: Context, newsletter: Newsletter, row: NonNullable<R
         .orderBy('l.started_at', 'desc')
         .executeTakeFirst()
     : undefined;
-  return { former, same: same ? { subject: same.subjects[0] ?? '', at: same.started_at! } : null };
+  return { former, same: same ? { subject: same.subject, at: same.started_at! } : null };
 }
 
 /** More letters than these do not leave within two days. */
@@ -210,7 +233,7 @@ async function meetingsOf(ctx: Context, newsletter: Newsletter, row: NonNullable
   const span = MEETING_HOURS * 3_600_000;
   const near = await ctx.db
     .selectFrom('letters')
-    .select(['id', 'subjects', 'audience', 'state', 'due_at', 'started_at', 'sent_on'])
+    .select(['id', 'subject', 'audience', 'state', 'due_at', 'started_at', 'sent_on'])
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '<>', row.id)
     .where('kind', '<>', 'proof')
@@ -237,7 +260,7 @@ async function meetingsOf(ctx: Context, newsletter: Newsletter, row: NonNullable
   );
   return near.flatMap((other, n) => {
     const many = rows[0]?.both[n] ?? 0;
-    return many ? [{ id: other.id, subject: other.subjects[0] ?? '', at: other.started_at ?? other.due_at, both: many }] : [];
+    return many ? [{ id: other.id, subject: other.subject, at: other.started_at ?? other.due_at, both: many }] : [];
   });
 }
 
@@ -261,7 +284,11 @@ export async function lastLook(ctx: Context, newsletter: Newsletter, id: string,
     hour: departure.when === 'at' ? hourWords(departure.local, departure.zone) : '',
     twice: departure.when === 'at' && clockHour(departure.local, departure.zone)?.kind === 'twice',
     differences: differencesOf({ will, lists, former, same, meetings, now: ctx.clock.now(), zone: newsletter.time_zone }),
-    stops: [...stopsOfAudience(will, missing), ...(await stopsOfWords(ctx, newsletter, row))],
+    stops: [
+      ...(await stopsOfWords(ctx, newsletter, row)),
+      ...(row.test && departure.pace.kind === 'local hour' ? [NOT_BY_CLOCKS] : []),
+      ...stopsOfAudience(will, missing),
+    ],
     first: former === null,
     stamp: stampOf(row),
   };
@@ -310,13 +337,14 @@ export async function letGo(
       );
     const { missing } = await readyAudience(ctx, trx, newsletter, row.audience);
     const will = await willGet(ctx, trx, newsletter, row.audience);
-    const [stop] = [...stopsOfAudience(will, missing), ...written];
+    const clocks = row.test && departure.pace.kind === 'local hour' ? [NOT_BY_CLOCKS] : [];
+    const [stop] = [...written, ...clocks, ...stopsOfAudience(will, missing)];
     if (stop) throw new Fault('invalid', `${stop.title}. ${stop.words}`);
     const due = departure.when === 'now' ? new Date(at.getTime() + newsletter.call_back_seconds * 1_000) : span.from;
     await moveLetter(ctx, trx, id, 'schedule', `Let go by ${person.name}`, { due_at: due });
     await trx
       .updateTable('letters')
-      .set({ departure: JSON.stringify(departure) })
+      .set({ departure: JSON.stringify(departure), told_cause: null })
       .where('id', '=', id)
       .execute();
     return { due };

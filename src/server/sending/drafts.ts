@@ -89,7 +89,7 @@ export async function beginLetter(ctx: Context, newsletter: Newsletter): Promise
         post_id: postId,
         audience: JSON.stringify(ofList(list.id)),
         sender_id: sender?.id ?? null,
-        subjects: JSON.stringify(['']),
+        subject: '',
         preview_line: '',
         own_subject: false,
         own_preview: false,
@@ -108,7 +108,7 @@ const rowOf = (db: Db, newsletter: Newsletter, id: string) =>
     .selectFrom('letters as l')
     .innerJoin('posts as p', 'p.id', 'l.post_id')
     .selectAll('p')
-    .select(['l.state', 'l.subjects', 'l.preview_line', 'l.own_subject', 'l.own_preview', 'l.sender_id', 'l.layout_id'])
+    .select(['l.state', 'l.subject', 'l.preview_line', 'l.own_subject', 'l.own_preview', 'l.sender_id', 'l.layout_id'])
     .select('l.audience as meant')
     .where('l.newsletter_id', '=', newsletter.id)
     .where('l.id', '=', id);
@@ -126,7 +126,7 @@ export async function draftOf(ctx: Context, newsletter: Newsletter, id: string):
     document: row.document,
     revision: row.revision,
     savedAt: row.updated_at,
-    subject: row.own_subject ? (row.subjects[0] ?? '') : null,
+    subject: row.own_subject ? row.subject : null,
     previewLine: row.own_preview ? row.preview_line : null,
     senderId: row.sender_id,
     layoutId: row.layout_id,
@@ -252,7 +252,7 @@ export async function saveDraftLetter(
     await keepVersion(trx, row, person.name, now);
     const title = said.title ?? row.title;
     const subtitle = said.subtitle ?? row.subtitle;
-    const subject = said.subject === undefined ? (row.own_subject ? (row.subjects[0] ?? '') : null) : said.subject;
+    const subject = said.subject === undefined ? (row.own_subject ? row.subject : null) : said.subject;
     const preview = said.previewLine === undefined ? (row.own_preview ? row.preview_line : null) : said.previewLine;
     await trx
       .updateTable('posts')
@@ -274,7 +274,7 @@ export async function saveDraftLetter(
     await trx
       .updateTable('letters')
       .set({
-        subjects: JSON.stringify([subject ?? title]),
+        subject: subject ?? title,
         own_subject: subject !== null,
         preview_line: preview ?? subtitle,
         own_preview: preview !== null,
@@ -472,7 +472,7 @@ export async function duplicateLetter(ctx: Context, newsletter: Newsletter, id: 
   await ctx.db
     .updateTable('letters')
     .set({
-      subjects: JSON.stringify([from.subject ?? title]),
+      subject: from.subject ?? title,
       own_subject: from.subject !== null,
       preview_line: from.previewLine ?? from.subtitle,
       own_preview: from.previewLine !== null,

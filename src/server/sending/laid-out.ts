@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto';
 import type { Selectable } from 'kysely';
+import { withBeginning } from '@/core/sending/letter-test';
 import { type ChipOf, chipsIn, type Document, rewritten, segmentsIn } from '@/core/writing/document';
 import { bind, type Layout, type Newest, type Post, withNewest } from '@/core/writing/layout';
 import { chipsOfLine } from '@/core/writing/line';
@@ -83,7 +84,9 @@ type LetterWords = {
   post_id: string | null;
   layout_id: string | null;
   preview_line: string;
-  subjects: string[];
+  subject: string;
+  /** Another first paragraph than its post has; '' for its own. */
+  beginning?: string;
   own_text: string | null;
   due_at: Date;
 };
@@ -111,7 +114,8 @@ export async function laidOut(ctx: Context, db: Db, newsletter: Newsletter, lett
   const row = await db.selectFrom('posts').selectAll().where('id', '=', letter.post_id).executeTakeFirstOrThrow();
   const layout = await layoutOf(db, newsletter.id, letter.layout_id);
   const leaves = new Date(Math.max(letter.due_at.getTime(), ctx.clock.now().getTime()));
-  const post = asPost(ctx, newsletter, row, leaves);
+  const words = letter.beginning ? { ...row, document: withBeginning(row.document, letter.beginning) } : row;
+  const post = asPost(ctx, newsletter, words, leaves);
   const bound = bind(layout, post);
   const wants = bound.nodes.some((node) => JSON.stringify(node).includes('"latest"'));
   const newest = wants ? await newestPosts(ctx, db, newsletter, 10, row.id) : [];
@@ -125,8 +129,9 @@ export async function laidOut(ctx: Context, db: Db, newsletter: Newsletter, lett
       look: layout.look,
       seen: true,
     }),
-    ownText: letter.own_text === null ? null : withoutMarks(letter.own_text),
-    chips: unique([...chipsIn(document), ...letter.subjects.flatMap(chipsOfLine), ...chipsOfLine(letter.preview_line)]),
+    // A text of one's own was written for the letter's own beginning.
+    ownText: letter.own_text === null || letter.beginning ? null : withoutMarks(letter.own_text),
+    chips: unique([...chipsIn(document), ...chipsOfLine(letter.subject), ...chipsOfLine(letter.preview_line)]),
     segments: segmentsIn(document),
   };
 }
@@ -134,7 +139,7 @@ export async function laidOut(ctx: Context, db: Db, newsletter: Newsletter, lett
 /** Without the marks of slots, wherever they stand: nobody's words begin a part, or end one. */
 const unmarked = <T>(value: T): T => JSON.parse(withoutMarks(JSON.stringify(value)));
 
-const unique = (chips: ChipOf[]): ChipOf[] => [...new Map(chips.map((chip) => [JSON.stringify(chip), chip])).values()];
+export const unique = (chips: ChipOf[]): ChipOf[] => [...new Map(chips.map((chip) => [JSON.stringify(chip), chip])).values()];
 
 /** Both parts of a letter as templates with slots. */
 export async function drawn({ document, frame, ownText }: Drawn): Promise<{ html: string; text: string }> {

@@ -19,7 +19,7 @@ export type NewLetter = {
   layoutId: string | null;
   audience: Audience;
   senderId: string;
-  subjects: string[];
+  subject: string;
   previewLine: string;
   dueAt: Date;
 };
@@ -39,7 +39,7 @@ export async function scheduleLetter(ctx: Context, db: Db, letter: NewLetter): P
       layout_id: letter.layoutId,
       audience: JSON.stringify(check(audienceSchema, letter.audience)),
       sender_id: letter.senderId,
-      subjects: JSON.stringify(letter.subjects),
+      subject: letter.subject,
       preview_line: letter.previewLine,
       state: 'scheduled',
       state_at: now,
@@ -121,6 +121,8 @@ export async function resumeLetter(ctx: Context, newsletter: Newsletter, id: str
   await ctx.db.transaction().execute(async (trx) => {
     await own(ctx, trx, newsletter, id, 'resume', `Resumed by ${by}`);
     await rest(trx, id, false);
+    // Its pace from before the pause says nothing of now.
+    await trx.deleteFrom('letter_progress').where('letter_id', '=', id).execute();
   });
 }
 
@@ -144,7 +146,7 @@ export async function stopLetter(ctx: Context, newsletter: Newsletter, id: strin
     const { rows } = await sql<{ domain_id: number; n: number }>`
       with gone as (
         update deliveries d set state = 'cancelled', claimed_by = null from letters l
-        where l.id = ${id} and d.letter_id = l.id and d.sent_on = l.sent_on and d.state in ('queued', 'claimed') returning d.domain_id)
+        where l.id = ${id} and d.letter_id = l.id and d.sent_on = l.sent_on and d.state in ('kept', 'queued', 'claimed') returning d.domain_id)
       select domain_id, count(*)::int as n from gone group by 1`.execute(trx);
     await countLetters(
       trx,
@@ -190,6 +192,7 @@ export async function finishLetters(ctx: Context): Promise<void> {
   for (const { id, sent_on } of rows) {
     const { rows: left } = await sql<{ state: string }>`
       (select state from deliveries where letter_id = ${id} and sent_on = ${sent_on}::date and state = 'queued' limit 1)
+      union all (select state from deliveries where letter_id = ${id} and sent_on = ${sent_on}::date and state = 'kept' limit 1)
       union all (select state from deliveries where letter_id = ${id} and sent_on = ${sent_on}::date and state = 'claimed' and claimed_by is not null limit 1)`.execute(
       ctx.db,
     );

@@ -52,7 +52,7 @@ export async function lookOver(
     .leftJoin('senders as s', 's.id', 'l.sender_id')
     .leftJoin('domains as d', (join) => join.onRef('d.newsletter_id', '=', 'l.newsletter_id').onRef('d.name', '=', 's.domain'))
     .innerJoin('posts as p', 'p.id', 'l.post_id')
-    .select(['l.post_id', 'l.layout_id', 'l.preview_line', 'l.subjects', 'l.own_text', 'l.own_text_of', 'l.due_at', 'l.audience'])
+    .select(['l.post_id', 'l.layout_id', 'l.preview_line', 'l.subject', 'l.own_text', 'l.own_text_of', 'l.due_at', 'l.audience'])
     .select(['p.document', 's.id as sender', 's.confirmed_at', 'd.state as domain'])
     .where('l.newsletter_id', '=', newsletter.id)
     .where('l.id', '=', letterId)
@@ -93,10 +93,10 @@ export async function lookOver(
 async function gapsOf(
   ctx: Context,
   newsletter: Newsletter,
-  letter: { subjects: string[]; preview_line: string; audience: Parameters<typeof readyAudience>[3] },
+  letter: { subject: string; preview_line: string; audience: Parameters<typeof readyAudience>[3] },
   drawn: Drawn,
 ): Promise<Facts['gaps']> {
-  const chips = [...chipsIn(drawn.document), ...letter.subjects.flatMap(chipsOfLine), ...chipsOfLine(letter.preview_line)];
+  const chips = [...chipsIn(drawn.document), ...chipsOfLine(letter.subject), ...chipsOfLine(letter.preview_line)];
   const fields = [...new Set(chips.filter((chip) => !chip.fallback.trim()).map((chip) => chip.field))];
   if (fields.length === 0) return [];
   const ready = await readyAudience(ctx, ctx.db, newsletter, letter.audience);

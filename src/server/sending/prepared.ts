@@ -10,7 +10,7 @@ import type { Context } from '../context';
 import { signingKeys } from '../mail/signing';
 import type { Envelope } from '../mail/smtp';
 
-/** A letter made ready once per process: MIME compiled for each of its subjects, key opened, links signed. */
+/** A letter made ready once per process: MIME compiled for each of its versions, key opened, links signed. */
 export type Prepared = {
   templates: MimeTemplate[];
   /** The same as text alone, made once somebody wants it so. */
@@ -46,7 +46,7 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
     .selectFrom('letters as l')
     .innerJoin('domains as d', 'd.id', 'l.domain_id')
     .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
-    .select(['l.html', 'l.text', 'l.subjects', 'l.kind', 'l.from_name', 'l.from_address', 'l.reply_to', 'l.started_at'])
+    .select(['l.html', 'l.text', 'l.subject', 'l.kind', 'l.from_name', 'l.from_address', 'l.reply_to', 'l.started_at'])
     .select(['n.id as newsletter_id', 'n.name', 'n.slug', 'd.id as domain_id', 'd.name as domain', 'd.judgements'])
     .where('l.id', '=', letterId)
     .executeTakeFirstOrThrow();
@@ -56,18 +56,26 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
     .where('letter_id', '=', letterId)
     .orderBy('position')
     .execute();
+  const others = await ctx.db
+    .selectFrom('letter_versions')
+    .select(['subject', 'from_name', 'from_address', 'reply_to', 'html', 'text'])
+    .where('letter_id', '=', letterId)
+    .orderBy('n')
+    .execute();
   const ring = ctx.config.keys;
-  const compiled = (variant: number, textAlone: boolean) =>
-    compileMime(
+  const compiled = (variant: number, textAlone: boolean) => {
+    const other = variant ? others[variant - 1] : undefined;
+    const from = other?.from_address ? other : letter;
+    return compileMime(
       {
-        html: letter.html ?? '',
-        text: letter.text ?? '',
-        subject: lineTemplate(letter.subjects[variant] ?? letter.subjects[0]!),
+        html: other?.html ?? letter.html ?? '',
+        text: other?.text ?? letter.text ?? '',
+        subject: lineTemplate(other?.subject || letter.subject),
       },
       {
-        fromName: letter.from_name ?? letter.name,
-        fromAddress: letter.from_address ?? '',
-        replyTo: letter.reply_to ?? undefined,
+        fromName: from.from_name ?? letter.name,
+        fromAddress: from.from_address ?? '',
+        replyTo: from.reply_to ?? undefined,
         list: { name: letter.name, id: `${letter.slug}.${letter.domain}` },
         feedbackId: `${letterId}.${variant}:${letter.newsletter_id.slice(-12)}:${letter.kind}:inkset`,
         date: letter.started_at ?? ctx.clock.now(),
@@ -75,6 +83,7 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
         textAlone,
       },
     );
+  };
   const plain = new Map<number, MimeTemplate>();
   return {
     domain: letter.domain,
@@ -82,7 +91,7 @@ export async function prepare(ctx: Context, letterId: string): Promise<Prepared>
     linkOrigin: linkOriginOf(ctx, letter),
     ring,
     links: links.map(({ url }, n) => `/${n}?u=${encodeURIComponent(url)}&s=${signText(ring, 'link', url)}`),
-    templates: letter.subjects.map((_, variant) => compiled(variant, false)),
+    templates: [0, ...others.map((_, n) => n + 1)].map((variant) => compiled(variant, false)),
     textAlone: (variant) => {
       const made = plain.get(variant) ?? compiled(variant, true);
       plain.set(variant, made);

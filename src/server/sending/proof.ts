@@ -11,6 +11,7 @@ import type { Context, Newsletter } from '../context';
 import { limit } from '../limits';
 import { postAll } from '../mail/post';
 import { drawn, laidOut, siteUrl } from './laid-out';
+import { versionsOf } from './versions';
 
 const MOST_TO = 5;
 const schema = Joi.object<{ to: string }>({ to: Joi.string().trim().max(800).required().label('To') });
@@ -27,7 +28,7 @@ const filled = (template: string, page: string, html: boolean, inside: (segmentI
   );
 
 /**
- * Sends a letter as it stands to some addresses, the way every mail of the newsletter goes. That it is a proof stands over it and not in its subject, its
+ * Sends a letter as it stands, each of its versions by itself, to some addresses, the way every mail of the newsletter goes. That it is a proof stands over it and not in its subject, its
  * links lead where they will, and nothing of it is counted. Throws "invalid" for an address that is none, "conflict" without a confirmed sender, "too-many".
  */
 export async function sendProof(
@@ -48,7 +49,7 @@ export async function sendProof(
   const letter = await ctx.db
     .selectFrom('letters as l')
     .leftJoin('senders as s', 's.id', 'l.sender_id')
-    .select(['l.post_id', 'l.layout_id', 'l.subjects', 'l.preview_line', 'l.own_text', 'l.due_at'])
+    .select(['l.post_id', 'l.layout_id', 'l.subject', 'l.preview_line', 'l.own_text', 'l.due_at'])
     .select(['s.name', 's.address', 's.reply_to', 's.confirmed_at'])
     .where('l.newsletter_id', '=', newsletter.id)
     .where('l.id', '=', id)
@@ -57,32 +58,45 @@ export async function sendProof(
   if (!letter.address || !letter.confirmed_at)
     throw new Fault('conflict', 'Its sender is not confirmed yet. Confirm it, or choose another.');
   await limit(ctx, `proof:${newsletter.id}`, 60, 3_600, 'That were sixty proofs in an hour. Please wait a while.');
-  const laid = await laidOut(ctx, ctx.db, newsletter, letter);
-  const note = `A proof, asked for by ${person.name}. Readers do not see this line; they see their own names and links.`;
-  const document: Document = {
-    version: 1,
-    nodes: [{ kind: 'call-out', nodes: [{ kind: 'paragraph', inline: [{ kind: 'text', text: note }] }] }, ...laid.document.nodes],
-  };
-  const ownText = laid.ownText === null ? null : `${note}\n\n${laid.ownText}`;
-  const made = await drawn({ ...laid, document, ownText, frame: { ...laid.frame, countsOpens: false } });
-  const page = siteUrl(ctx, newsletter);
-  // Whoever proves a letter sees the parts of those whom they are for.
-  const html = filled(made.html, page, true, () => true);
-  const text = filled(made.text, page, false, () => true);
-  const from = { name: letter.name ?? newsletter.name, address: letter.address, replyTo: letter.reply_to };
-  const subject = lineForAll(letter.subjects[0] ?? '') || 'A letter without a subject';
+  const usual = { name: letter.name ?? newsletter.name, address: letter.address, replyTo: letter.reply_to };
+  // Each version by itself: what some are to get is proved too.
+  const versions = [
+    { subject: letter.subject, beginning: '', from: usual },
+    ...(await versionsOf(ctx.db, id)).map((one) => ({
+      subject: one.subject || letter.subject,
+      beginning: one.beginning,
+      from: one.sender?.confirmed ? { name: one.sender.name, address: one.sender.address, replyTo: letter.reply_to } : usual,
+    })),
+  ];
+  const mails: Pick<Parameters<typeof postAll>[2][number], 'from' | 'subject' | 'rendered'>[] = [];
+  for (const [n, version] of versions.entries()) {
+    const laid = await laidOut(ctx, ctx.db, newsletter, { ...letter, subject: version.subject, beginning: version.beginning });
+    const which = versions.length > 1 ? ` It is version ${n + 1} of ${versions.length}.` : '';
+    const note = `A proof, asked for by ${person.name}.${which} Readers do not see this line; they see their own names and links.`;
+    const document: Document = {
+      version: 1,
+      nodes: [
+        { kind: 'call-out', nodes: [{ kind: 'paragraph', inline: [{ kind: 'text', text: note }] }] },
+        ...laid.document.nodes,
+      ],
+    };
+    const ownText = laid.ownText === null ? null : `${note}\n\n${laid.ownText}`;
+    const made = await drawn({ ...laid, document, ownText, frame: { ...laid.frame, countsOpens: false } });
+    const page = siteUrl(ctx, newsletter);
+    mails.push({
+      from: version.from,
+      subject: lineForAll(version.subject) || 'A letter without a subject',
+      // Whoever proves a letter sees the parts of those whom they are for.
+      rendered: { html: filled(made.html, page, true, () => true), text: filled(made.text, page, false, () => true) },
+    });
+  }
   await ctx.db.transaction().execute((trx) =>
     postAll(
       ctx,
       trx,
-      addresses.map(({ address }) => ({
-        newsletterId: newsletter.id,
-        kind: 'test letter',
-        from,
-        to: address!.full,
-        subject,
-        rendered: { html, text },
-      })),
+      addresses.flatMap(({ address }) =>
+        mails.map((mail) => ({ newsletterId: newsletter.id, kind: 'test letter', to: address!.full, ...mail })),
+      ),
     ),
   );
   return { said: `A proof is on its way to ${addresses.map((one) => one.address!.full).join(', ')}.` };

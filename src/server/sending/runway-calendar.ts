@@ -47,14 +47,14 @@ export async function calendarFor(ctx: Context, token: string): Promise<string> 
   const now = ctx.clock.now();
   const { rows } = await sql<{
     id: string;
-    subjects: string[];
+    subject: string;
     state: LetterState;
     due_at: Date;
     started_at: Date | null;
     cause: string | null;
     sender: string | null;
     recipients: number;
-  }>`select l.id, l.subjects, l.state, l.due_at, l.started_at, l.cause, s.name as sender, coalesce(c.recipients, 0) as recipients
+  }>`select l.id, l.subject, l.state, l.due_at, l.started_at, l.cause, s.name as sender, coalesce(c.recipients, 0) as recipients
     from (select * from letters where newsletter_id = ${newsletter.id} and state <> 'draft' and kind <> 'proof' and archived_at is null
           and due_at > ${new Date(now.getTime() - PAST_DAYS * 86_400_000)} order by due_at desc limit ${MOST}) l
     left join senders s on s.id = l.sender_id left join lateral (select recipients from letter_counts c where c.letter_id = l.id) c on true
@@ -64,7 +64,7 @@ export async function calendarFor(ctx: Context, token: string): Promise<string> 
     return {
       id: row.id,
       at: (begun && row.started_at) || row.due_at,
-      title: lineForAll(row.subjects[0] ?? '') || 'A letter without a subject',
+      title: lineForAll(row.subject) || 'A letter without a subject',
       words: [
         begun ? `To ${counted(row.recipients, 'person', 'people')}.` : null,
         row.sender && `From ${row.sender}.`,

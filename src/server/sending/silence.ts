@@ -70,7 +70,7 @@ export async function cancelWhatTheyLeft(ctx: Context, db: Db, readerId: string)
     .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
     .select(['l.id', 'l.audience', 'n.id as newsletterId', 'n.time_zone'])
     .where('d.reader_id', '=', readerId)
-    .where('d.state', 'in', ['queued', 'claimed'])
+    .where('d.state', 'in', ['kept', 'queued', 'claimed'])
     .execute();
   if (waiting.length === 0) return;
   const stay = new Set<string>();
@@ -87,7 +87,7 @@ async function cancelCopies(db: Db, readerId: string, stays: (letterId: string) 
     .selectFrom('deliveries')
     .select(['sent_on', 'id', 'letter_id', 'newsletter_id', 'domain_id'])
     .where('reader_id', '=', readerId)
-    .where('state', 'in', ['queued', 'claimed'])
+    .where('state', 'in', ['kept', 'queued', 'claimed'])
     .orderBy('sent_on')
     .orderBy('id')
     .forUpdate()

@@ -1,22 +1,23 @@
-import { type RawBuilder, sql } from 'kysely';
-import { type Departure, hoursIn } from '@/core/sending/departure';
+import { sql } from 'kysely';
 import { type Check, checksOf } from '@/core/writing/checks';
 import { type Document, segmentsIn } from '@/core/writing/document';
+import { lineForAll } from '@/core/writing/line';
 import { takeLinks } from '@/core/writing/render';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
-import { conditionSql } from '../readers/conditions';
+import { mailOwners } from '../newsletters/alerts';
 import { freshenFor } from '../senders/domains';
 import { audienceSql, type Ready, readyAudience } from './audience';
-import { drawn, laidOut } from './laid-out';
+import { drawn, laidOut, unique } from './laid-out';
 import { moveLetter } from './letters';
-import { answerSql, conditionOf, partsOf } from './parts';
+import { partsOf } from './parts';
 import { spreadByRamp } from './ramp';
+import { insertRecipients, nextCopy, type Of, paceOf, queue } from './recipients';
+import { lastDue } from './results';
+import { amissOfVersions, versionsOf } from './versions';
 
 /** How long a letter that may not leave yet waits before it is tried again. */
 const HOLD_MS = 5 * 60_000;
-/** Of so many domains a letter's results are counted one by one; the rest together. */
-const DOMAINS_COUNTED = 50;
 
 /**
  * Starts a due letter. First it is looked whether it may leave: if not, it is held with the reason and looked at again; nothing is lost. Then it is
@@ -46,7 +47,17 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
   const letter = await db
     .selectFrom('letters as l')
     .innerJoin('newsletters as n', 'n.id', 'l.newsletter_id')
-    .select(['l.id', 'l.state', 'l.newsletter_id', 'l.sender_id', 'l.post_id', 'l.audience', 'l.subjects', 'n.time_zone'])
+    .select([
+      'l.id',
+      'l.state',
+      'l.newsletter_id',
+      'l.sender_id',
+      'l.post_id',
+      'l.audience',
+      'l.subject',
+      'l.test',
+      'n.time_zone',
+    ])
     .where('l.id', '=', id)
     .where('l.state', 'in', ['scheduled', 'held', 'starting'])
     .where('l.due_at', '<=', now)
@@ -68,7 +79,7 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
   const post = letter.post_id
     ? await db.selectFrom('posts').select(['document', 'link', 'goes']).where('id', '=', letter.post_id).executeTakeFirst()
     : undefined;
-  const amiss = post && amissOf(post, letter.subjects);
+  const amiss = post && amissOf(post, letter.subject);
   const lost = post
     ? (
         await readyAudience(
@@ -79,6 +90,8 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
         )
       ).missing.length > 0
     : false;
+  const versions = letter.test ? await versionsOf(db, id) : [];
+  const tried = amissOfVersions(letter.test, versions, sender?.domain ?? null);
   const hold = !letter.post_id
     ? 'Its post was deleted. Nothing has left.'
     : amiss
@@ -87,9 +100,9 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
         ? `Whom it is for names a ${missing[0] === 'circle' ? 'segment that leads back to itself' : `${missing[0]} that is no longer there`}. Nothing has left.`
         : lost
           ? 'A part of it is for a segment that is no longer there. Nothing has left.'
-          : holdReason(sender, domain);
+          : (holdReason(sender, domain) ?? (tried && `${tried} Nothing has left.`));
   if (hold) {
-    await moveLetter(ctx, db, id, 'hold', hold, { due_at: new Date(now.getTime() + HOLD_MS) });
+    await holdLetter(ctx, db, id, hold);
     ctx.log.warn({ letter: id, reason: hold }, 'a letter is held');
     return false;
   }
@@ -98,6 +111,7 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
   await db
     .updateTable('letters')
     .set({
+      told_cause: null,
       sent_on: sql`coalesce(sent_on, ${now.toISOString().slice(0, 10)}::date)`,
       from_name: sender!.name,
       from_address: sender!.address,
@@ -106,13 +120,44 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
     })
     .where('id', '=', id)
     .execute();
+  // From whom each version is, as it is now.
+  await sql`
+    update letter_versions v set from_name = s.name, from_address = s.address, reply_to = s.reply_to from senders s where s.id = v.sender_id and v.letter_id = ${id}`.execute(
+    db,
+  );
   return true;
 }
 
+/** Holds a letter, to be looked at again soon; its owners are told by mail, once for each cause. */
+async function holdLetter(ctx: Context, db: Db, id: string, cause: string): Promise<void> {
+  await moveLetter(ctx, db, id, 'hold', cause, { due_at: new Date(ctx.clock.now().getTime() + HOLD_MS) });
+  const told = await sql<{ newsletter_id: string; subject: string }>`
+    update letters set told_cause = ${cause} where id = ${id} and state = 'held' and told_cause is distinct from ${cause} returning newsletter_id, subject`.execute(
+    db,
+  );
+  for (const { newsletter_id, subject } of told.rows) {
+    const newsletter = await db
+      .selectFrom('newsletters')
+      .select(['name', 'slug'])
+      .where('id', '=', newsletter_id)
+      .executeTakeFirstOrThrow();
+    await mailOwners(
+      ctx,
+      db,
+      newsletter_id,
+      newsletter,
+      `“${lineForAll(subject) || 'A letter'}” is held back`,
+      [cause, 'Nothing of it is lost. It leaves by itself once this is mended.'],
+      `/letters/${id}`,
+      { asked: false },
+    );
+  }
+}
+
 /** What keeps a letter that was written here from leaving. What a feed brings is as its writer published it. */
-function amissOf(post: { document: Document; link: string | null }, subjects: string[]): Check | undefined {
+function amissOf(post: { document: Document; link: string | null }, subject: string): Check | undefined {
   if (post.link !== null) return undefined;
-  const checks = checksOf({ document: post.document, subject: subjects[0] ?? '', previewLine: '' });
+  const checks = checksOf({ document: post.document, subject, previewLine: '' });
   return checks.find((one) => one.tone === 'stop');
 }
 
@@ -137,7 +182,7 @@ export async function previewOf(
 ): Promise<{ html: string; text: string } | null> {
   const letter = await ctx.db
     .selectFrom('letters')
-    .select(['post_id', 'layout_id', 'preview_line', 'subjects', 'own_text', 'due_at'])
+    .select(['post_id', 'layout_id', 'preview_line', 'subject', 'own_text', 'due_at'])
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '=', letterId)
     .executeTakeFirst();
@@ -160,11 +205,26 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     .where('id', '=', row.newsletter_id)
     .executeTakeFirstOrThrow();
   // Made outside the transaction: rendering takes its time, and nothing of it depends on the recipients.
+  const versions = row.test ? await versionsOf(ctx.db, id) : [];
   const laid = await laidOut(ctx, ctx.db, newsletter, row);
-  const { chips, segments } = laid;
+  const others = await Promise.all(
+    versions.map((one) =>
+      laidOut(ctx, ctx.db, newsletter, { ...row, subject: one.subject || row.subject, beginning: one.beginning }),
+    ),
+  );
+  const chips = unique([laid, ...others].flatMap((one) => one.chips));
+  const segments = [...new Set([laid, ...others].flatMap((one) => one.segments))];
   const rendered = await drawn(laid);
   // Where clicks are not counted, links lead straight to where they point.
-  const { html, links } = newsletter.count_clicks ? takeLinks(rendered.html) : { html: rendered.html, links: [] };
+  const links: string[] = [];
+  const linked = (made: string) => (newsletter.count_clicks ? takeLinks(made, links).html : made);
+  const html = linked(rendered.html);
+  const beginnings = new Map<number, { html: string; text: string }>();
+  for (const [n, one] of versions.entries()) {
+    if (!one.beginning) continue;
+    const made = await drawn(others[n]!);
+    beginnings.set(one.n, { html: linked(made.html), text: made.text });
+  }
   await sql`select ensure_month(${row.sent_on}::date)`.execute(ctx.db);
   const started = ctx.db.transaction().execute(async (trx) => {
     const letter = await trx
@@ -191,10 +251,11 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     if (ready.missing.length || parts.missing.length) return;
     const fields = [...new Set(chips.map((chip) => chip.field))];
     const pace = await paceOf(trx, newsletter, letter.departure, now);
+    const first = await nextCopy(trx);
     const recipients = await insertRecipients(trx, {
       ...of,
       ready,
-      variants: letter.subjects.length,
+      tried: letter.test ? { share: letter.test.share, versions: versions.length + 1 } : null,
       fields,
       parts,
       segments,
@@ -207,10 +268,20 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     const domain = await trx.selectFrom('domains').select(['id', 'ramp']).where('id', '=', letter.domain_id).executeTakeFirst();
     if (domain?.ramp)
       await spreadByRamp(trx, { ...of, domainId: domain.id, ramp: domain.ramp, zone: newsletter.time_zone, recipients });
-    await queue(trx, of);
+    const tested = letter.test !== null && recipients > versions.length;
+    await queue(trx, of, tested);
+    for (const [n, made] of beginnings)
+      await trx.updateTable('letter_versions').set(made).where('letter_id', '=', id).where('n', '=', n).execute();
+    const spread = domain?.ramp || (letter.departure && letter.departure.pace.kind !== 'at once');
+    const span = { first_copy: first, last_copy: await nextCopy(trx), id, sent_on: letter.sent_on };
     await trx
       .updateTable('letters')
       .set({
+        first_copy: span.first_copy,
+        last_copy: span.last_copy,
+        last_due_at: spread ? await lastDue(trx, span) : now,
+        ...(letter.test && !tested ? { test: null } : {}),
+        ...(letter.test && tested ? { decide_at: new Date(now.getTime() + letter.test.hours * 3_600_000) } : {}),
         html,
         text: rendered.text,
         chips: JSON.stringify(chips),
@@ -233,9 +304,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
   await started.catch(async (error) => {
     if (!(error instanceof ForNobody)) throw error;
     const cause = 'Nobody would get it: whoever it is for has left, is out of reach or was taken out. Nothing has left.';
-    await ctx.db
-      .transaction()
-      .execute((trx) => moveLetter(ctx, trx, id, 'hold', cause, { due_at: new Date(now.getTime() + HOLD_MS) }));
+    await ctx.db.transaction().execute((trx) => holdLetter(ctx, trx, id, cause));
   });
 }
 
@@ -251,84 +320,3 @@ async function someRest(db: Db, { newsletterId, now }: Of, ready: Ready): Promis
 
 /** A letter that would start for no one. */
 class ForNobody extends Error {}
-
-type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
-
-/** When each recipient is due, as SQL on a row `r` of `readers`: never before now. */
-async function paceOf(db: Db, newsletter: { id: string }, departure: Departure | null, now: Date): Promise<RawBuilder<unknown>> {
-  const pace = departure?.pace ?? { kind: 'at once' as const };
-  const at = sql`${now}::timestamptz`;
-  if (pace.kind === 'over hours')
-    // Neighbours in the order in which they came often have one provider: by chance, so that no hour is one provider's.
-    return sql`${at} + (row_number() over (order by hashtextextended(r.id::text, 3)) - 1) * (${pace.hours * 3_600}::float8 / count(*) over ()) * interval '1 second'`;
-  if (pace.kind === 'local hour' && departure && departure.when === 'at') {
-    const { rows } = await sql<{ zone: string }>`
-      select distinct zone from readers where newsletter_id = ${newsletter.id} and zone is not null`.execute(db);
-    const hours = [
-      ...hoursIn(
-        departure.local,
-        rows.map((row) => row.zone),
-        departure.zone,
-      ),
-    ];
-    const usual = hoursIn(departure.local, [departure.zone], departure.zone).get(departure.zone)!;
-    return sql`greatest(${at}, coalesce((${hours.map(([, hour]) => hour)}::timestamptz[])[array_position(${hours.map(([zone]) => zone)}::text[], r.zone)], ${usual}::timestamptz))`;
-  }
-  return at;
-}
-
-/**
- * Who gets a letter, fixed by one INSERT … SELECT: everyone in its audience who reads, may be written to and has not asked for a pause, each once. Suppression beats every
- * selection. In the order in which they came, so that neighbours here are neighbours there, when each is written to. Their route is that of their domain as far as it was ever known, or the newsletter's relay; what was known long ago is looked up again
- * while they leave. Returns how many.
- */
-async function insertRecipients(
-  db: Db,
-  to: Of & { ready: Ready; variants: number; fields: string[]; parts: Ready; segments: string[]; pace: RawBuilder<unknown> },
-): Promise<number> {
-  const values = to.fields.map((field) => sql`${field}::text, ${answerSql(field)}`);
-  for (const [n, part] of to.parts.audience.to.entries()) {
-    const condition = conditionOf(part);
-    if (condition)
-      values.push(
-        sql`${`in:${to.segments[n]}`}::text, case when ${conditionSql(condition, to.parts.moment, to.parts.known)} then '1' end`,
-      );
-  }
-  const chips = values.length
-    ? sql`nullif(jsonb_strip_nulls(jsonb_build_object(${sql.join(values)})), '{}'::jsonb)`
-    : sql`null::jsonb`;
-  const result = await sql`
-    insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, route_id, variant, chips, due_at)
-    select ${to.sentOn}::date, r.newsletter_id, ${to.letterId}::uuid, r.id, r.address, r.domain_id,
-      coalesce((select x.id from relays y join routes x on x.newsletter_id = y.newsletter_id where y.newsletter_id = ${to.newsletterId}::uuid and y.switched_on),
-               case when d.state = 'fine' then d.route_id end),
-      ${to.variants > 1 ? sql`(row_number() over (order by hashtextextended(r.id::text, 7)) % ${to.variants})::smallint` : sql`0`}, ${chips}, ${to.pace}
-    from (${audienceSql(to.newsletterId, to.ready)}) audience (id)
-    join readers r on r.id = audience.id join mail_domains d on d.id = r.domain_id
-    where r.newsletter_id = ${to.newsletterId}::uuid and r.standing = 'reading'
-      and (r.paused_until is null or r.paused_until <= ${to.now}::timestamptz) and not exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key)
-    order by r.id on conflict do nothing`.execute(db);
-  return Number(result.numAffectedRows ?? 0);
-}
-
-/** Puts a letter's deliveries in their routes' queues, counts them by domain, and asks for the routes that are not known. */
-async function queue(db: Db, { letterId, newsletterId, sentOn, now }: Of): Promise<void> {
-  await sql`
-    insert into route_jobs (route_id, letter_id, newsletter_id, sent_on, next_due, turn)
-    select q.route_id, ${letterId}::uuid, ${newsletterId}::uuid, ${sentOn}::date, q.due, coalesce((select min(turn) from route_jobs j where j.route_id = q.route_id), 0)
-    from (select route_id, min(due_at) as due from deliveries where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued' and route_id is not null
-          group by 1 order by 1) q on conflict do nothing`.execute(db);
-  await sql`
-    update routes r set due_at = least(coalesce(r.due_at, q.next_due), q.next_due) from (select route_id, next_due from route_jobs where letter_id = ${letterId} order by route_id) q
-    where r.id = q.route_id and (r.due_at is null or r.due_at > q.next_due)`.execute(db);
-  await sql`
-    with counted as (select q.domain_id, q.n, case when q.lost > 0 or d.look_at <= ${now} then q.n else 0 end as lost from (
-      select domain_id, count(*)::int as n, count(*) filter (where route_id is null)::int as lost from deliveries
-      where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued' group by 1) q join mail_domains d on d.id = q.domain_id),
-    ranked as (select *, row_number() over (order by n desc, domain_id) as place from counted),
-    kept as (insert into letter_sums (newsletter_id, letter_id, domain_id, recipients)
-      select ${newsletterId}::uuid, ${letterId}::uuid, case when place <= ${DOMAINS_COUNTED} then domain_id else 0 end, sum(n) from ranked group by 3)
-    update mail_domains d set wanted = c.lost from (select domain_id, lost from counted where lost > 0 order by domain_id) c where d.id = c.domain_id`.execute(
-    db,
-  );
-}

@@ -3,8 +3,10 @@ import { Fault } from '@/core/faults';
 import type { Audience } from '@/core/sending/audience';
 import type { Departure } from '@/core/sending/departure';
 import type { LetterState } from '@/core/sending/letter-state';
+import type { LetterTest } from '@/core/sending/letter-test';
 import { nextAct, SHELF_STATES, SHELVES, type Shelf, type Standing } from '@/core/sending/next-act';
 import type { Context, Newsletter } from '../context';
+import type { KeptVerdict } from '../db/schema';
 import { restingFor, restingUntil, routeName } from '../mail/routes';
 
 export type LetterRow = {
@@ -30,12 +32,14 @@ export type LetterRow = {
     clicked: number;
     left: number;
     complained: number;
+    /** Opened by a machine and by nobody else. */
+    hidden: number;
   };
 };
 
 type Raw = {
   id: string;
-  subjects: string[];
+  subject: string;
   state: LetterState;
   due_at: Date;
   started_at: Date | null;
@@ -54,13 +58,14 @@ type Raw = {
   | 'opened_machines'
   | 'clicked'
   | 'left_count'
-  | 'complained',
+  | 'complained'
+  | 'hidden',
   number
 >;
 
 const COUNTS = sql`coalesce(c.recipients, 0) as recipients, coalesce(c.delivered, 0) as delivered, coalesce(c.bounced, 0) as bounced, coalesce(c.refused, 0) as refused,
   coalesce(c.given_up, 0) as given_up, coalesce(c.cancelled, 0) as cancelled, coalesce(c.opened_people, 0) as opened_people, coalesce(c.opened_machines, 0) as opened_machines,
-  coalesce(c.clicked, 0) as clicked, coalesce(c.left_count, 0) as left_count, coalesce(c.complained, 0) as complained`;
+  coalesce(c.clicked, 0) as clicked, coalesce(c.left_count, 0) as left_count, coalesce(c.complained, 0) as complained, coalesce(c.hidden, 0) as hidden`;
 
 export type Listed = LetterRow & { next: string; goes: 'both' | 'letter' | 'page'; away: boolean };
 
@@ -83,14 +88,15 @@ export async function lettersOf(
     Raw & {
       sender: Standing['sender'];
       empty: boolean;
+      waits: boolean;
       goes: Standing['goes'] | null;
       published: boolean;
       archived_at: Date | null;
     }
   >`
     select l.*, ${COUNTS}, case when s.id is null then 'none' when s.confirmed_at is null then 'unconfirmed' else 'fine' end as sender,
-      p.goes, p.published_at is not null as published, coalesce(jsonb_array_length(p.document->'nodes') = 0 and p.title = '', false) as empty
-    from (select id, subjects, state, due_at, started_at, cause, audience, counts_opens, counts_clicks, sender_id, post_id, archived_at from letters
+      l.waits, p.goes, p.published_at is not null as published, coalesce(jsonb_array_length(p.document->'nodes') = 0 and p.title = '', false) as empty
+    from (select id, subject, state, due_at, started_at, cause, audience, counts_opens, counts_clicks, sender_id, post_id, archived_at, verdict is not null and winner is null as waits from letters
       where newsletter_id = ${newsletter.id} and archived_at is ${shelf === 'away' ? sql`not null` : sql`null`}
         and ${states ? sql`state = any(${states}::text[])` : drafts ? sql`true` : sql`state <> 'draft'`}
         and ${before ? sql`(due_at, id) < (select b.due_at, b.id from letters b where b.newsletter_id = ${newsletter.id} and b.id = ${before})` : sql`true`}
@@ -105,7 +111,8 @@ export async function lettersOf(
       const letter = letterRow(row);
       const { subject, state, cause } = letter;
       const goes = row.goes ?? 'letter';
-      const next = nextAct({ state, subject, cause, sender: row.sender, empty: row.empty, goes, published: row.published });
+      const { sender, empty, published, waits } = row;
+      const next = nextAct({ state, subject, cause, sender, empty, goes, published, waits });
       return { ...letter, next, goes, away: row.archived_at !== null };
     }),
     more: rows.length > most ? (shown.at(-1)?.id ?? null) : null,
@@ -140,7 +147,15 @@ export type LetterDetail = LetterRow & {
   from: string | null;
   html: string | null;
   text: string | null;
-  links: { url: string; clicks: number }[];
+  links: { position: number; url: string; clicks: number }[];
+  /** How its versions are tried; null where it has but one. */
+  test: LetterTest | null;
+  decideAt: Date | null;
+  verdict: KeptVerdict | null;
+  /** The version that the rest gets. */
+  winner: number | null;
+  /** The letter that it is once more. */
+  againOf: string | null;
   domains: { domain: string; recipients: number; delivered: number; bounced: number; waiting: number }[];
   problems: { address: string; response: string | null; state: string }[];
   /** Ways that rest, with the reason and until when. */
@@ -160,6 +175,11 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
       text: string | null;
       sent_on: string | null;
       archived_at: Date | null;
+      test: LetterTest | null;
+      decide_at: Date | null;
+      verdict: KeptVerdict | null;
+      winner: number | null;
+      again_of: string | null;
     }
   >`select l.*, ${COUNTS} from letters l left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true
     where l.newsletter_id = ${newsletter.id} and l.id = ${id}`.execute(ctx.db);
@@ -168,10 +188,10 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
   const [links, domains, problems, resting] = await Promise.all([
     ctx.db
       .selectFrom('letter_links')
-      .select(['url', 'clicks'])
+      .select(['position', 'url', 'clicks'])
       .where('letter_id', '=', row.id)
       .orderBy('clicks', 'desc')
-      .limit(20)
+      .orderBy('position')
       .execute(),
     sql<LetterDetail['domains'][number]>`
       select coalesce(d.name, 'all others') as domain, c.recipients, c.delivered, c.bounced + c.refused + c.given_up as bounced,
@@ -193,6 +213,11 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
     from: row.from_address ? `${row.from_name} <${row.from_address}>` : null,
     html: row.html,
     text: row.text,
+    test: row.test,
+    decideAt: row.decide_at,
+    verdict: row.verdict,
+    winner: row.winner,
+    againOf: row.again_of,
     links,
     domains: domains.rows,
     problems,
@@ -218,7 +243,7 @@ async function problemsOf(ctx: Context, letterId: string, sentOn: string | null,
 function letterRow(row: Raw): LetterRow {
   return {
     id: row.id,
-    subject: row.subjects[0] ?? '',
+    subject: row.subject,
     state: row.state,
     dueAt: row.due_at,
     startedAt: row.started_at,
@@ -237,6 +262,7 @@ function letterRow(row: Raw): LetterRow {
       clicked: row.clicked,
       left: row.left_count,
       complained: row.complained,
+      hidden: row.hidden,
     },
   };
 }

@@ -24,6 +24,7 @@ import { pathOf, repaint } from '../newsletters/media';
 import { freeSlug } from '../newsletters/newsletters';
 import { seal } from '../secrets';
 import { addDomain } from '../senders/domains';
+import { setCopySpans } from '../sending/results';
 import { keepFile } from './kept';
 import { KeptZip, NO_ZIP } from './kept-zip';
 import { tellBack } from './whole-told';
@@ -429,7 +430,7 @@ const SPECIAL: Record<string, Special> = {
     line: (out, _was, way) => ({
       ...out,
       ...months(way, [out.sent_on]),
-      state: ['queued', 'claimed'].includes(String(out.state)) ? 'cancelled' : out.state,
+      state: ['kept', 'queued', 'claimed'].includes(String(out.state)) ? 'cancelled' : out.state,
     }),
     before: async (way, lines) => {
       await domains(way, lines, 'domain_id');
@@ -569,6 +570,7 @@ async function end(way: Way, publicIds: Map<string, string>): Promise<void> {
   const now = ctx.clock.now();
   await inTransaction(ctx.db, async (trx) => {
     await step(way, trx, { at: SHEETS.length, from: 0 }, { sheet: SHEETS.length, line: 1 }, 0);
+    await setCopySpans(trx, newsletterId);
     await sql`select recount_people(${newsletterId}::uuid), recount_sources(${newsletterId}::uuid)`.execute(trx);
     await trx
       .updateTable('newsletters')

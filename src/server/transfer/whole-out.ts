@@ -243,7 +243,7 @@ async function letters(ctx: Context, db: Db, newsletter: Newsletter, add: Add): 
   for (const { id } of every) {
     const letter = await db.selectFrom('letters').selectAll().where('id', '=', id).executeTakeFirstOrThrow();
     const links = await db.selectFrom('letter_links').select(['position', 'url']).where('letter_id', '=', id).execute();
-    const subject = letter.subjects[0] ?? '';
+    const subject = letter.subject;
     const template = compileMime(
       { html: letter.html!, text: letter.text ?? '', subject: lineTemplate(subject) },
       {

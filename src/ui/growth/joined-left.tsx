@@ -1,32 +1,19 @@
 'use client';
 
-import type { EChartsType } from 'echarts/core';
-import { useEffect, useRef } from 'react';
+import type { EChartsOption } from 'echarts';
+import { useCallback } from 'react';
 import { counted, figure } from '@/core/growth/figures';
 import { shortDay } from '@/core/growth/times';
+import { Chart } from '../kit/chart';
 
 type Day = { day: string; joined: number; left: number };
 
 /** Joined above the line and left below it, day by day; the same figures stand in a table behind it. */
 export function JoinedLeft({ days }: { days: Day[] }) {
-  const box = useRef<HTMLDivElement>(null);
   const joined = days.reduce((sum, day) => sum + day.joined, 0);
   const left = days.reduce((sum, day) => sum + day.left, 0);
-
-  useEffect(() => {
-    let chart: EChartsType | undefined;
-    let gone = false;
-    const draw = async () => {
-      const [{ init, use }, { BarChart }, { GridComponent, TooltipComponent }, { SVGRenderer }] = await Promise.all([
-        import('echarts/core'),
-        import('echarts/charts'),
-        import('echarts/components'),
-        import('echarts/renderers'),
-      ]);
-      if (gone || !box.current) return;
-      use([BarChart, GridComponent, TooltipComponent, SVGRenderer]);
-      chart ??= init(box.current, undefined, { renderer: 'svg' });
-      const token = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+  const draw = useCallback(
+    (token: (name: string) => string): EChartsOption => {
       const bar = (name: string, values: number[], colour: string) => ({
         name,
         type: 'bar' as const,
@@ -34,17 +21,13 @@ export function JoinedLeft({ days }: { days: Day[] }) {
         data: values,
         itemStyle: { color: token(colour) },
         barWidth: '66%',
-        animation: false,
       });
-      chart.setOption({
+      return {
         grid: { left: 0, right: 0, top: 6, bottom: 2 },
         tooltip: {
           trigger: 'axis',
-          backgroundColor: token('--sheet'),
-          borderColor: token('--rule'),
-          textStyle: { color: token('--ink'), fontFamily: 'inherit', fontSize: 12.5 },
-          formatter: (points: { dataIndex: number }[]) => {
-            const day = days[points[0]?.dataIndex ?? 0];
+          formatter: (points) => {
+            const day = days[[points].flat()[0]?.dataIndex ?? 0];
             return day ? `${shortDay(day.day)}<br>${figure(day.joined)} joined, ${figure(day.left)} left` : '';
           },
         },
@@ -68,24 +51,14 @@ export function JoinedLeft({ days }: { days: Day[] }) {
             '--stamp',
           ),
         ],
-      });
-    };
-    void draw();
-    const scheme = matchMedia('(prefers-color-scheme: dark)');
-    const fit = new ResizeObserver(() => chart?.resize());
-    if (box.current) fit.observe(box.current);
-    scheme.addEventListener('change', draw);
-    return () => {
-      gone = true;
-      scheme.removeEventListener('change', draw);
-      fit.disconnect();
-      chart?.dispose();
-    };
-  }, [days]);
+      };
+    },
+    [days],
+  );
 
   return (
     <div>
-      <div ref={box} aria-hidden className="mt-3 h-[110px]" />
+      <Chart draw={draw} height={110} />
       <p className="mt-2 flex flex-wrap justify-between gap-x-4 text-[13px] text-ink-2">
         <span className="flex gap-4">
           <span>

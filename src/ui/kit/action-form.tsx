@@ -33,7 +33,7 @@ type Props = {
 
 /**
  * A form that sends itself to a server action. What was typed stays when something is wrong; the sentence stands above the button and
- * beside its field, and the first field at fault gets the focus. What was made gets it where the page shows it under the id that the action answers.
+ * beside its field, and the first field at fault gets the focus. Once it is done, that is said: as `done` has it, or else as the action says. What was made gets it where the page shows it under the id that the action answers.
  */
 export function ActionForm({ action, submit, done, children, aside, tone = 'main', clears, className }: Props) {
   const [fault, setFault] = useState<FaultValue | null>(null);
@@ -58,7 +58,8 @@ export function ActionForm({ action, submit, done, children, aside, tone = 'main
           if (!result) return;
           setFault(result.ok ? null : result.error);
           if (result.ok) {
-            if (done) toast.success(done);
+            const told = done ?? (result.value as { said?: string } | null | undefined)?.said;
+            if (told) toast.success(told);
             if (clears) form.reset();
             focusMade(result.value);
           } else {

@@ -15,7 +15,20 @@ export function Button({ tone = 'plain', className, ...rest }: ButtonHTMLAttribu
   return <button type="button" {...rest} className={clsx(SHAPE, TONES[tone], className)} />;
 }
 
-export function ButtonLink({ tone = 'plain', href, children }: { tone?: Tone; href: string; children: ReactNode }) {
+type LinkProps = {
+  tone?: Tone;
+  href: string;
+  children: ReactNode;
+  /** Leads to a file, which is no page. */
+  file?: boolean;
+};
+export function ButtonLink({ tone = 'plain', href, children, file }: LinkProps) {
+  if (file)
+    return (
+      <a href={href} download className={clsx(SHAPE, TONES[tone])}>
+        {children}
+      </a>
+    );
   return (
     <Link href={href} className={clsx(SHAPE, TONES[tone])}>
       {children}

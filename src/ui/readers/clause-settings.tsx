@@ -219,6 +219,7 @@ export function ClauseSettings({ leaf, change, choices }: Settings<Leaf>) {
             choices={[
               { value: 'got', label: 'Got it' },
               { value: 'read', label: 'Read it' },
+              { value: 'unread', label: 'Got it and did not open it' },
               { value: 'clicked', label: 'Followed a link in it' },
             ]}
           />

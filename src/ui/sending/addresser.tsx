@@ -6,7 +6,15 @@ import { useRef, useState } from 'react';
 import { toast } from 'sonner';
 import type { ActionResult } from '@/core/faults';
 import { counted, figure } from '@/core/growth/figures';
-import { type Audience, OMISSION_WORDS, OMISSIONS, type Omission, type Part } from '@/core/sending/audience';
+import {
+  type Audience,
+  isOnlyUnread,
+  OMISSION_WORDS,
+  OMISSIONS,
+  type Omission,
+  onlyUnread,
+  type Part,
+} from '@/core/sending/audience';
 import { audienceWords, partWords } from '@/core/sending/tell-audience';
 import { TextField } from '../kit/action-form';
 import { Button } from '../kit/button';
@@ -30,6 +38,8 @@ type Props = {
   /** Has it a time already? Then what is chosen here holds for it at once. */
   onRunway: boolean;
   audience: Audience;
+  /** The letter that it is once more: then it is for nobody but those who did not open that one. */
+  againOf: string | null;
   choices: SentenceChoices;
   people: People;
   saved: Saved[];
@@ -63,6 +73,8 @@ export function Addresser(props: Props) {
       if (!result?.ok) toast.error(result?.error.sentence ?? 'This could not be kept. Look at your connection and choose again.');
     }, 300);
   };
+  const { againOf } = props;
+  const isFixed = (part: Part) => againOf !== null && isOnlyUnread({ to: [], without: [part] }, againOf);
   const put = (side: 'to' | 'without', n: number, part: Part | null) =>
     change({ ...audience, [side]: audience[side].flatMap((one, k) => (k === n ? (part ? [part] : []) : [one])) });
   const rows = (side: 'to' | 'without') => (
@@ -72,16 +84,20 @@ export function Addresser(props: Props) {
         <li key={n} className="flex items-start justify-between gap-3 border-b border-rule-2 py-3">
           <Sentence className="min-w-0 flex-1">
             {n > 0 && 'and '}
-            <PartRow
-              part={part}
-              choices={choices}
-              people={people}
-              change={(next) => put(side, n, next)}
-              find={props.find}
-              know={(more) => setPeople((old) => ({ ...old, ...more }))}
-            />
+            {isFixed(part) ? (
+              partWords(part, choices.names, people)
+            ) : (
+              <PartRow
+                part={part}
+                choices={choices}
+                people={people}
+                change={(next) => put(side, n, next)}
+                find={props.find}
+                know={(more) => setPeople((old) => ({ ...old, ...more }))}
+              />
+            )}
           </Sentence>
-          {(side === 'without' || audience.to.length > 1) && (
+          {(side === 'without' || audience.to.length > 1) && !isFixed(part) && (
             <button
               type="button"
               className="link mt-1 text-[13px]"
@@ -142,7 +158,12 @@ export function Addresser(props: Props) {
                   <span className="flex items-baseline justify-between gap-3">
                     <b className="min-w-0 break-words">{one.name}</b>
                     <span className="flex shrink-0 gap-3">
-                      <button type="button" className="link" onClick={() => change(one.audience)} aria-label={`Use ${one.name}`}>
+                      <button
+                        type="button"
+                        className="link"
+                        onClick={() => change(againOf ? onlyUnread(one.audience, againOf) : one.audience)}
+                        aria-label={`Use ${one.name}`}
+                      >
                         Use
                       </button>
                       {one.id !== 'last' && (

@@ -2,6 +2,7 @@
 
 import { useRouter } from 'next/navigation';
 import { useEffect, useState } from 'react';
+import { toast } from 'sonner';
 import type { ActionResult } from '@/core/faults';
 import { counted } from '@/core/growth/figures';
 import { fullTime } from '@/core/growth/times';
@@ -10,6 +11,7 @@ import type { Check } from '@/core/writing/checks';
 import { Amount, Choice, Tick, Words } from '../kit/controls';
 import { ActionDialog } from '../kit/dialog';
 import { Note, Screen, Section, Standfirst } from '../kit/page';
+import { type Trying, TryVersions, tryingWords } from './trying';
 import { useAsked } from './use-asked';
 
 type Look = {
@@ -39,6 +41,9 @@ type Props = {
   callBackSeconds: number;
   /** What the domain's ramp-up lets leave in a day; null where there is none. */
   ceiling: string | null;
+  /** How its versions are tried, and what may be. */
+  trying: Omit<Parameters<typeof TryVersions>[0], 'will' | 'keep'>;
+  keepTest: (said: Trying | null) => Promise<ActionResult<unknown>>;
   letGo: (said: unknown) => Promise<ActionResult<{ due: Date }>>;
 };
 
@@ -54,7 +59,9 @@ export function LettingGo(props: Props) {
   const router = useRouter();
   const [departure, setDeparture] = useState(props.departure);
   const [agreed, setAgreed] = useState<string[]>([]);
-  const look = useAsked<Look>(`${base}/look`, JSON.stringify(departure));
+  const { test } = props.trying;
+  // Looked at anew once its versions are others.
+  const look = useAsked<Look>(`${base}/look`, JSON.stringify({ ...departure, tried: test }));
   const [checks, setChecks] = useState<Check[] | 'not made' | null>(null);
   useEffect(() => {
     const stop = new AbortController();
@@ -215,6 +222,7 @@ export function LettingGo(props: Props) {
             ['To', `${props.to}${seen ? `: ${people}` : ''}`],
             ['Layout', props.layout],
             ['As a web page', props.page],
+            ...(test ? [['Tried first', `${tryingWords(test, seen?.will ?? null)}.`]] : []),
           ].map(([label, value]) => (
             <div key={label} className="grid gap-x-4 border-b border-rule-2 py-2.5 sm:grid-cols-[8rem_1fr]">
               <dt className="text-ink-2">{label}</dt>
@@ -222,6 +230,21 @@ export function LettingGo(props: Props) {
             </div>
           ))}
         </dl>
+        <p className="flex flex-wrap gap-4 pt-3">
+          <TryVersions {...props.trying} will={seen?.will ?? null} keep={props.keepTest} />
+          {test && (
+            <button
+              type="button"
+              className="link text-[13px] font-medium"
+              onClick={async () => {
+                const result = await props.keepTest(null).catch(() => null);
+                if (!result?.ok) toast.error(result?.error.sentence ?? 'We could not be reached. Nothing was changed.');
+              }}
+            >
+              Try nothing, send it as it is
+            </button>
+          )}
+        </p>
       </Section>
       <div className="flex flex-wrap items-center gap-4">
         {ready ? (

@@ -1,6 +1,6 @@
 import { type Kysely, sql } from 'kysely';
 
-const LETTER = [
+export const LETTER = [
   'recipients',
   'delivered',
   'bounced',
@@ -15,7 +15,6 @@ const LETTER = [
 ];
 /** Those of a letter's counts that its copies say themselves: by their states, and by their marks. */
 const RECOUNTED = ['delivered', 'bounced', 'refused', 'given_up', 'cancelled'];
-const RECOUNTED_ALL = ['recipients', ...RECOUNTED, 'opened_people', 'opened_machines', 'clicked'];
 const PEOPLE = ['reading', 'waiting', 'left_count', 'unreachable'];
 const SOURCE = ['asked', 'confirmed', 'reading'];
 
@@ -23,38 +22,32 @@ const ints = (names: string[]) => names.map((name) => `${name} int not null defa
 const sums = (names: string[]) => names.map((name) => `sum(${name})::int as ${name}`).join(', ');
 const adds = (table: string, names: string[]) => names.map((name) => `${name} = ${table}.${name} + excluded.${name}`).join(', ');
 
-/**
- * One count: changes are appended by whoever makes them, so that nobody waits for anybody; a worker folds them into sums; the view adds both,
- * so that what is read is right at any moment. The parts are for those who add up more of them than one key's, and need no sum in between. Where the
- * last key is a day, whole months are summed too, and `<name>_since` adds up from a day on out of months and the days before the first of them.
- */
-const counted = (name: string, view: string, keys: string[], fields: string[]) => {
-  const all = keys.map((key) => key.split(' ')[0]!);
+/** What a letter's copies say of it by their marks, as SQL on a row of `deliveries`. */
+export const MARKED: Record<string, string> = {
+  opened_people: 'count(opened_at)',
+  opened_machines: 'count(opened_by_machine_at)',
+  clicked: 'count(clicked_at)',
+};
+
+const namesOf = (keys: string[]) => keys.map((key) => key.split(' ')[0]!);
+
+/** The parts of a count and their sum, as views. */
+export const views = (name: string, view: string, keys: string[], fields: string[]) => {
+  const names = namesOf(keys).join(', ');
+  return `create view ${name}_parts as select ${names}, ${fields.join(', ')} from ${name}_sums union all select ${names}, ${fields.join(', ')} from ${name}_changes;
+create view ${view} as select ${names}, ${sums(fields)} from ${name}_parts group by ${names};`;
+};
+/** A letter's counts over all domains; those of a domain that is not among its largest stand under domain 0. */
+export const letterView = (fields: string[]) =>
+  `create view letter_counts as select newsletter_id, letter_id, ${sums(fields)} from letter_domain_counts group by newsletter_id, letter_id;`;
+
+/** What folds a count's changes into its sums. */
+export const fold = (name: string, keys: string[], fields: string[]) => {
+  const all = namesOf(keys);
   const names = all.join(', ');
   const byDay = all.at(-1) === 'day';
   const others = all.slice(0, -1).join(', ');
-  return `
-create table ${name}_changes (${keys.map((key) => `${key} not null`).join(', ')}, ${ints(fields)});
-create table ${name}_sums (${keys.map((key) => `${key} not null`).join(', ')}, ${ints(fields)}, primary key (${names}));
-create view ${name}_parts as select ${names}, ${fields.join(', ')} from ${name}_sums union all select ${names}, ${fields.join(', ')} from ${name}_changes;
-create view ${view} as select ${names}, ${sums(fields)} from ${name}_parts group by ${names};
-${
-  byDay
-    ? `create table ${name}_months (${keys
-        .slice(0, -1)
-        .map((key) => `${key} not null`)
-        .join(', ')}, month date not null, ${ints(fields)}, primary key (${others}, month));
-create function ${name}_since(of uuid, since date) returns table (${keys
-        .slice(1, -1)
-        .join(', ')}, ${fields.map((field) => `${field} int`).join(', ')}) language sql stable as $$
-  with first as (select (date_trunc('month', since - 1) + interval '1 month')::date as month)
-  select ${[...all.slice(1, -1), ...fields].join(', ')} from ${name}_months where newsletter_id = of and month >= (select month from first)
-  union all select ${[...all.slice(1, -1), ...fields].join(', ')} from ${name}_sums where newsletter_id = of and day >= since and day < (select month from first)
-  union all select ${[...all.slice(1, -1), ...fields].join(', ')} from ${name}_changes where newsletter_id = of and day >= since
-$$;`
-    : ''
-}
-create function fold_${name}() returns int language plpgsql as $$
+  return `create function fold_${name}() returns int language plpgsql as $$
 declare folded int;
 begin
   with gone as (delete from ${name}_changes where ctid = any (array(select ctid from ${name}_changes limit 50000)) returning *),
@@ -71,6 +64,70 @@ begin
 end $$;`;
 };
 
+/**
+ * One count: changes are appended by whoever makes them, so that nobody waits for anybody; a worker folds them into sums; the view adds both,
+ * so that what is read is right at any moment. The parts are for those who add up more of them than one key's, and need no sum in between. Where the
+ * last key is a day, whole months are summed too, and `<name>_since` adds up from a day on out of months and the days before the first of them.
+ */
+const counted = (name: string, view: string, keys: string[], fields: string[]) => {
+  const all = namesOf(keys);
+  const names = all.join(', ');
+  const byDay = all.at(-1) === 'day';
+  const others = all.slice(0, -1).join(', ');
+  return `
+create table ${name}_changes (${keys.map((key) => `${key} not null`).join(', ')}, ${ints(fields)});
+create table ${name}_sums (${keys.map((key) => `${key} not null`).join(', ')}, ${ints(fields)}, primary key (${names}));
+${views(name, view, keys, fields)}
+${
+  byDay
+    ? `create table ${name}_months (${keys
+        .slice(0, -1)
+        .map((key) => `${key} not null`)
+        .join(', ')}, month date not null, ${ints(fields)}, primary key (${others}, month));
+create function ${name}_since(of uuid, since date) returns table (${keys
+        .slice(1, -1)
+        .join(', ')}, ${fields.map((field) => `${field} int`).join(', ')}) language sql stable as $$
+  with first as (select (date_trunc('month', since - 1) + interval '1 month')::date as month)
+  select ${[...all.slice(1, -1), ...fields].join(', ')} from ${name}_months where newsletter_id = of and month >= (select month from first)
+  union all select ${[...all.slice(1, -1), ...fields].join(', ')} from ${name}_sums where newsletter_id = of and day >= since and day < (select month from first)
+  union all select ${[...all.slice(1, -1), ...fields].join(', ')} from ${name}_changes where newsletter_id = of and day >= since
+$$;`
+    : ''
+}
+${fold(name, keys, fields)}`;
+};
+
+/** Holds the counts of letters that began since a day against their copies. One that is being started is not whole yet. */
+export const recountLetters = (marked: Record<string, string>) => {
+  const all = ['recipients', ...RECOUNTED, ...Object.keys(marked)];
+  return `create function recount_letters(newsletter uuid, since date) returns int language plpgsql as $$
+declare differing int;
+begin
+  with recent as (
+    select id, sent_on from letters where newsletter_id = newsletter and sent_on >= since and state in ('sending', 'paused', 'stopped', 'sent')
+  ), copies as (
+    select d.*, coalesce(s.domain_id, 0) as counted_under from recent l join deliveries d on d.letter_id = l.id and d.sent_on = l.sent_on
+    left join letter_sums s on s.newsletter_id = newsletter and s.letter_id = d.letter_id and s.domain_id = d.domain_id
+    where d.sent_on >= since
+  ), truth as (
+    select letter_id, counted_under as domain_id, count(*) as recipients, ${RECOUNTED.map((state) => `count(*) filter (where state = '${state.replace('_', ' ')}') as ${state}`).join(', ')},
+      ${Object.entries(marked)
+        .map(([field, how]) => `${how} as ${field}`)
+        .join(', ')} from copies group by 1, 2
+  ), kept as (
+    select * from letter_domain_counts c where c.newsletter_id = newsletter and c.letter_id in (select id from recent)
+  ), apart as (
+    select coalesce(t.letter_id, k.letter_id) as letter_id, coalesce(t.domain_id, k.domain_id) as domain_id,
+      ${all.map((field) => `coalesce(t.${field}, 0) - coalesce(k.${field}, 0) as ${field}`).join(', ')}
+    from truth t full join kept k on k.letter_id = t.letter_id and k.domain_id = t.domain_id
+  ), mended as (
+    insert into letter_changes (newsletter_id, letter_id, domain_id, ${all.join(', ')})
+    select newsletter, letter_id, domain_id, ${all.join(', ')} from apart where ${all.map((field) => `${field} <> 0`).join(' or ')} returning 1
+  ) select count(*) into differing from mended;
+  return differing;
+end $$;`;
+};
+
 /** Counts that the screens read, kept as things happen and checked each night against the rows. */
 export async function up(db: Kysely<unknown>): Promise<void> {
   await sql
@@ -78,8 +135,7 @@ export async function up(db: Kysely<unknown>): Promise<void> {
 ${counted('letter', 'letter_domain_counts', ['newsletter_id uuid', 'letter_id uuid', 'domain_id int'], LETTER)}
 create index on letter_changes (letter_id);
 create index on letter_sums (letter_id);
--- A letter's counts over all domains; those of a domain that is not among its largest stand under domain 0.
-create view letter_counts as select newsletter_id, letter_id, ${sums(LETTER)} from letter_domain_counts group by newsletter_id, letter_id;
+${letterView(LETTER)}
 
 ${counted('people', 'people_totals', ['newsletter_id uuid', 'kind text', 'key text'], PEOPLE)}
 ${counted('source', 'source_counts', ['newsletter_id uuid', 'dimension text', 'name text', 'day date'], SOURCE)}
@@ -224,31 +280,7 @@ begin
   ) select count(*) into differing from mended;
   return differing;
 end $$;
--- The same for letters that began since a day. One that is being started is not whole yet.
-create function recount_letters(newsletter uuid, since date) returns int language plpgsql as $$
-declare differing int;
-begin
-  with recent as (
-    select id, sent_on from letters where newsletter_id = newsletter and sent_on >= since and state in ('sending', 'paused', 'stopped', 'sent')
-  ), copies as (
-    select d.*, coalesce(s.domain_id, 0) as counted_under from recent l join deliveries d on d.letter_id = l.id and d.sent_on = l.sent_on
-    left join letter_sums s on s.newsletter_id = newsletter and s.letter_id = d.letter_id and s.domain_id = d.domain_id
-    where d.sent_on >= since
-  ), truth as (
-    select letter_id, counted_under as domain_id, count(*) as recipients, ${RECOUNTED.map((state) => `count(*) filter (where state = '${state.replace('_', ' ')}') as ${state}`).join(', ')},
-      count(opened_at) as opened_people, count(opened_by_machine_at) as opened_machines, count(clicked_at) as clicked from copies group by 1, 2
-  ), kept as (
-    select * from letter_domain_counts c where c.newsletter_id = newsletter and c.letter_id in (select id from recent)
-  ), apart as (
-    select coalesce(t.letter_id, k.letter_id) as letter_id, coalesce(t.domain_id, k.domain_id) as domain_id,
-      ${RECOUNTED_ALL.map((field) => `coalesce(t.${field}, 0) - coalesce(k.${field}, 0) as ${field}`).join(', ')}
-    from truth t full join kept k on k.letter_id = t.letter_id and k.domain_id = t.domain_id
-  ), mended as (
-    insert into letter_changes (newsletter_id, letter_id, domain_id, ${RECOUNTED_ALL.join(', ')})
-    select newsletter, letter_id, domain_id, ${RECOUNTED_ALL.join(', ')} from apart where ${RECOUNTED_ALL.map((field) => `${field} <> 0`).join(' or ')} returning 1
-  ) select count(*) into differing from mended;
-  return differing;
-end $$;
+${recountLetters(MARKED)}
 create function recount_sources(newsletter uuid) returns int language plpgsql as $$
 declare differing int;
 begin

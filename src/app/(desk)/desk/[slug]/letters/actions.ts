@@ -2,15 +2,19 @@
 
 import { redirect } from 'next/navigation';
 import type { ActionResult } from '@/core/faults';
+import { counted } from '@/core/growth/figures';
 import type { Audience } from '@/core/sending/audience';
 import { addressLetter, forgetAudience, keepAudience, peopleBehind } from '@/server/sending/address';
+import { sendAgain } from '@/server/sending/again';
 import { saveOwnText } from '@/server/sending/as-reader';
 import { letGo } from '@/server/sending/departing';
 import { archiveLetter, beginLetter, discardLetter, duplicateLetter, restoreLetter } from '@/server/sending/drafts';
+import { letIn } from '@/server/sending/joining';
 import { callBack, chooseSender, pauseLetter, resumeLetter, stopLetter } from '@/server/sending/letters';
 import { beginFromMarkdown } from '@/server/sending/markdown';
 import { publishPage, savePage, takeDown } from '@/server/sending/pages';
 import { sendProof } from '@/server/sending/proof';
+import { chooseVersion, saveTest } from '@/server/sending/versions';
 import { onDesk } from '../../../../desk';
 
 export async function sendFrom(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
@@ -35,6 +39,27 @@ export async function dropKept(slug: string, id: string): Promise<ActionResult<u
 
 export async function letItGo(slug: string, id: string, said: unknown): Promise<ActionResult<{ due: Date }>> {
   return onDesk(slug, (ctx, newsletter, person) => letGo(ctx, newsletter, person, id, said));
+}
+
+export async function keepTest(slug: string, id: string, said: unknown): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => saveTest(ctx, newsletter, id, said));
+}
+
+export async function choose(slug: string, id: string, n: number): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter, person) => chooseVersion(ctx, newsletter, id, n, person.name));
+}
+
+export async function letNewcomersIn(slug: string, id: string): Promise<ActionResult<unknown>> {
+  return onDesk(slug, async (ctx, newsletter) => {
+    const { people } = await letIn(ctx, newsletter, id);
+    return { said: people ? `${counted(people, 'person gets', 'people get')} it too` : 'Nobody has joined since it began' };
+  });
+}
+
+export async function once(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {
+  const result = await onDesk(slug, (ctx, newsletter) => sendAgain(ctx, newsletter, id, { subject: data.get('subject') }));
+  if (!result.ok) return result;
+  redirect(`/desk/${slug}/letters/${result.value.id}/send`);
 }
 
 export async function takeBack(slug: string, id: string): Promise<ActionResult<unknown>> {

@@ -61,6 +61,7 @@ export default async function Page({ params, searchParams }: Props) {
                   />
                 </label>
               </ActionDialog>
+              {sent.letters > 0 && <ButtonLink href={`/desk/${slug}/letters/compare`}>Compare</ButtonLink>}
               <ActionButton tone="main" action={begin.bind(null, slug)}>
                 Write a letter
               </ActionButton>

@@ -232,13 +232,25 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
 
 function needsYou(data: Today, base: string) {
   const notes = [];
+  for (const letter of data.letters.filter((l) => l.state === 'sending' && l.next)) {
+    notes.push(
+      <Note
+        key={`${letter.id} waits`}
+        tone="look"
+        title={`The rest of “${letter.subject}” waits for you`}
+        action={{ label: 'Say which version they get', href: `${base}/letters/${letter.id}` }}
+      >
+        Its test is decided.
+      </Note>,
+    );
+  }
   for (const letter of data.letters.filter((l) => l.state === 'held')) {
     notes.push(
       <Note
         key={letter.id}
         tone="mend"
         title={`“${letter.subject}” is held back`}
-        action={{ label: 'Mend it', href: `${base}/delivery` }}
+        action={{ label: 'See what to mend', href: `${base}/letters/${letter.id}` }}
       >
         {letter.cause}
       </Note>,

@@ -3,25 +3,52 @@ import Link from 'next/link';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { CALL_BACK, paceWords } from '@/core/sending/departure';
+import { groupSize, verdictWords } from '@/core/sending/letter-test';
+import { readRange } from '@/core/sending/result';
 import { audienceWords } from '@/core/sending/tell-audience';
 import { lineForAll } from '@/core/writing/line';
 import { sendersOf } from '@/server/senders/senders';
 import { namesFor } from '@/server/sending/address';
+import { againOf } from '@/server/sending/again';
 import { pageOf } from '@/server/sending/pages';
+import { progressOf } from '@/server/sending/progress';
 import { reachSoon } from '@/server/sending/reach';
+import { curveOf } from '@/server/sending/results';
 import { previewOf } from '@/server/sending/start';
+import { versionNames, versionsOf } from '@/server/sending/versions';
 import { letterOf } from '@/server/sending/views';
-import { ActionButton, ChoiceField } from '@/ui/kit/action-form';
+import { ActionButton, ChoiceField, TextField } from '@/ui/kit/action-form';
 import { ButtonLink } from '@/ui/kit/button';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
+import { SubNav } from '@/ui/kit/sub-nav';
 import { Table } from '@/ui/kit/table';
+import { FirstDays } from '@/ui/sending/first-days';
 import { LetterPreview } from '@/ui/sending/letter-preview';
+import { UnderWay } from '@/ui/sending/under-way';
+import { VersionsTold } from '@/ui/sending/versions-told';
 import { deskOf, orNotFound } from '../../../../../desk';
-import { drop, duplicate, pause, publish, putAway, resume, sendFrom, stop, takeBack, unpublish } from '../actions';
+import {
+  choose,
+  drop,
+  duplicate,
+  letNewcomersIn,
+  once,
+  pause,
+  publish,
+  putAway,
+  resume,
+  sendFrom,
+  stop,
+  takeBack,
+  unpublish,
+} from '../actions';
 
 export const metadata: Metadata = { title: 'Letter' };
+
+/** So many links stand in the margin; all of them in the letter itself. */
+const MOST_LINKS = 20;
 
 export default async function Page({ params }: { params: Promise<{ slug: string; id: string }> }) {
   const { slug, id } = await params;
@@ -47,6 +74,28 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const leavesIn =
     letter.state === 'scheduled' && letter.departure?.when === 'now' && left <= CALL_BACK.most ? Math.max(0, left) : null;
   const html = letter.html ?? preview?.html;
+  const failed = counts.bounced + counts.refused + counts.givenUp;
+  const versions = letter.test && !ahead ? await versionsOf(ctx.db, id) : [];
+  const [curve, progress, again] = ahead
+    ? [null, null, null]
+    : await Promise.all([
+        curveOf(ctx, newsletter, id),
+        underWay ? progressOf(ctx, newsletter, id) : null,
+        letter.state === 'sent' ? againOf(ctx, newsletter, id) : null,
+      ]);
+  const read = readRange({ delivered: counts.delivered, people: counts.people, hidden: counts.hidden });
+  const say = (at: Date) => spokenTime(at, ctx.clock.now(), newsletter.time_zone);
+  // Until its test is decided, at most so many wait for it; those who were to try it are done with first.
+  const kept =
+    letter.test && letter.winner === null && underWay
+      ? Math.min(
+          waiting,
+          counts.recipients - groupSize(counts.recipients, letter.test.share, versions.length + 1) * (versions.length + 1),
+        )
+      : 0;
+  const tried = letter.test
+    ? versionNames(letter.test, { subject: letter.subject, sender: letter.from ?? '', beginning: '' }, versions)
+    : [];
   return (
     <Screen
       margin={
@@ -136,6 +185,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   letter.counted.opens
                     ? ['Read by people', figure(counts.people), percent(counts.people, counts.delivered)]
                     : ['Read by people', 'not counted', ''],
+                  ...(letter.counted.opens && counts.hidden > 0
+                    ? [
+                        ['Hidden by a machine', figure(counts.hidden), percent(counts.hidden, counts.delivered)],
+                        [
+                          'So read by about',
+                          figure(read.about),
+                          percent(Math.min(read.about, counts.delivered), counts.delivered),
+                        ],
+                      ]
+                    : []),
                   ['Opened by machines', letter.counted.opens ? figure(counts.machines) : 'not counted', ''],
                   letter.counted.clicks
                     ? ['Clicked', figure(counts.clicked), percent(counts.clicked, counts.delivered)]
@@ -155,13 +214,19 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   </div>
                 ))}
               </dl>
+              {letter.counted.opens && counts.hidden > 0 && (
+                <p className="mt-2 text-small text-ink-2">
+                  At least {figure(read.least)} and at most {figure(read.most)} read it: for{' '}
+                  {counted(counts.hidden, 'person', 'people')} a machine opened it, and nobody can tell whether they did.
+                </p>
+              )}
             </Section>
           )}
           {!ahead && (
-            <Section title="Links">
+            <Section title="Links" aside={letter.links.length > MOST_LINKS ? `the first ${MOST_LINKS}` : undefined}>
               {letter.links.length === 0 && <p className="py-2.5 text-ink-2">This letter has no links of its own.</p>}
               <ul>
-                {letter.links.map((link) => (
+                {letter.links.slice(0, MOST_LINKS).map((link) => (
                   <li key={link.url} className="flex justify-between gap-3 border-b border-rule-2 py-2 text-[13px]">
                     <span className="min-w-0 break-all">{link.url.replace(/^https?:\/\//, '')}</span>
                     <b className="figures">{figure(link.clicks)}</b>
@@ -221,6 +286,29 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             </>
           ) : !underWay ? (
             <>
+              {again?.can && again.people > 0 && (
+                <ActionDialog
+                  opens="Send again …"
+                  title="Once more, to those who did not open it"
+                  words={
+                    <>
+                      A draft is begun with the same words, for {again.exact ? '' : 'about '}
+                      {counted(again.people, 'person', 'people')} who got it and have not opened it as of now. Whoever opens it
+                      before it leaves is left out, and so is everybody whose reading cannot be seen. It can be done once.
+                    </>
+                  }
+                  submit="Begin it"
+                  action={once.bind(null, slug, id)}
+                >
+                  <TextField
+                    name="subject"
+                    label="Another subject"
+                    maxLength={200}
+                    required
+                    hint={`The first time it was “${lineForAll(letter.subject)}”.`}
+                  />
+                </ActionDialog>
+              )}
               <ActionButton action={duplicate.bind(null, slug, id)}>Duplicate</ActionButton>
               <ActionButton action={putAway.bind(null, slug, id, !letter.away)} done={letter.away ? 'Brought back' : 'Put away'}>
                 {letter.away ? 'Bring it back' : 'Put it away'}
@@ -233,6 +321,16 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   <ActionButton tone="main" action={resume.bind(null, slug, id)} done="It goes on">
                     Let it go on
                   </ActionButton>
+                )}
+                {(letter.state === 'sending' || letter.state === 'paused') && (
+                  <ActionDialog
+                    opens="Let in newcomers …"
+                    opensTone="quiet"
+                    title="Let in who joined since it began?"
+                    words="Whoever is in its audience and began to read after it began to leave gets it too, last of all. Nobody gets it twice."
+                    submit="Let them in"
+                    action={letNewcomersIn.bind(null, slug, id)}
+                  />
                 )}
                 {letter.state === 'sending' && (
                   <ActionButton action={pause.bind(null, slug, id)} done="Paused">
@@ -328,9 +426,101 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           {way.reason}. Its readers are not to blame and keep their place.
         </Note>
       ))}
+      {!ahead && (
+        <SubNav
+          label="This letter"
+          here={base}
+          parts={[
+            { href: base, label: 'Result' },
+            { href: `${base}/recipients`, label: 'Recipients' },
+            { href: `/desk/${slug}/letters/compare`, label: 'Beside other letters' },
+          ]}
+        />
+      )}
+      {letter.againOf && (
+        <Note
+          tone="know"
+          title="This is a letter once more, for those who did not open it the first time"
+          action={{ label: 'The first time', href: `/desk/${slug}/letters/${letter.againOf}` }}
+        />
+      )}
+      {again && !again.can && again.letter && !letter.againOf && (
+        <Note
+          tone="know"
+          title={again.why}
+          action={{ label: 'The second time', href: `/desk/${slug}/letters/${again.letter}` }}
+        />
+      )}
+      {progress && (
+        <UnderWay
+          progress={progress}
+          counts={{ recipients: counts.recipients, delivered: counts.delivered, failed, cancelled: counts.cancelled }}
+          kept={kept}
+          paused={letter.state === 'paused'}
+          last={progress.lastDue && say(progress.lastDue)}
+        />
+      )}
+      {letter.test && !ahead && (
+        <VersionsTold
+          test={letter.test}
+          names={tried}
+          figures={letter.verdict && kept === 0 && !curve?.figures ? null : (curve?.figures?.versions ?? null)}
+          counted={letter.counted}
+          winner={letter.winner}
+          clear={letter.verdict?.winner ?? null}
+          choose={
+            kept > 0
+              ? (n) => (
+                  <ActionDialog
+                    key="c"
+                    opens="Send the rest this"
+                    opensTone="quiet"
+                    label={`Send the rest “${tried[n] || 'the letter’s own'}”`}
+                    title="Send it to the rest now?"
+                    words={`${counted(kept, 'person gets', 'people get')} “${tried[n] || 'the letter’s own'}”. The test ends with it.`}
+                    submit="Yes, send it"
+                    done="The rest is on its way"
+                    action={choose.bind(null, slug, id, n)}
+                  />
+                )
+              : null
+          }
+        >
+          {letter.verdict ? (
+            <>
+              {verdictWords(letter.verdict, letter.test.decides, tried)}{' '}
+              {letter.verdict.by
+                ? `${letter.verdict.by} chose what the rest gets.`
+                : kept > 0
+                  ? 'The rest waits until you choose.'
+                  : ''}
+            </>
+          ) : letter.decideAt ? (
+            <>
+              It is decided {say(letter.decideAt)} by who {letter.test.decides === 'clicks' ? 'followed a link' : 'opened it'};{' '}
+              {letter.test.rest === 'goes' ? 'the rest gets the better one then, by itself.' : 'the rest waits for you then.'}
+            </>
+          ) : null}
+        </VersionsTold>
+      )}
+      {curve?.figures && letter.counted.opens && counts.delivered > 0 && (
+        <Section title="Its first two days" aside={curve.at ? `as of ${say(curve.at)}` : undefined}>
+          <FirstDays
+            figures={curve.figures}
+            delivered={counts.delivered}
+            usual={curve.usual}
+            former={curve.former}
+            clicks={letter.counted.clicks}
+          />
+        </Section>
+      )}
       {html && (
         <Section title={ahead ? 'As it would leave now' : 'As it was sent'} aside={ahead ? sender?.name : letter.from}>
-          <LetterPreview html={html} text={letter.text ?? preview?.text ?? ''} />
+          <LetterPreview
+            html={html}
+            text={letter.text ?? preview?.text ?? ''}
+            {...(!ahead && letter.counted.clicks ? { clicks: letter.links } : {})}
+          />
         </Section>
       )}
       {letter.domains.length > 0 && (

@@ -41,6 +41,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         base={base}
         onRunway={letter.state !== 'draft'}
         audience={letter.audience}
+        againOf={letter.againOf}
         choices={choices}
         people={people}
         saved={saved}

@@ -11,12 +11,14 @@ import { sendersOf } from '@/server/senders/senders';
 import { namesFor } from '@/server/sending/address';
 import { draftOf, isWritable } from '@/server/sending/drafts';
 import { rampOf } from '@/server/sending/ramp';
+import { usualRates } from '@/server/sending/results';
+import { versionsOf } from '@/server/sending/versions';
 import { letterOf } from '@/server/sending/views';
 import { ButtonLink } from '@/ui/kit/button';
 import { LettingGo } from '@/ui/sending/letting-go';
 import { StageBar } from '@/ui/sending/stages';
 import { deskOf, orNotFound } from '../../../../../../desk';
-import { letItGo } from '../../actions';
+import { keepTest, letItGo } from '../../actions';
 
 export const metadata: Metadata = { title: 'Send' };
 
@@ -29,12 +31,14 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const letter = await orNotFound(letterOf(ctx, newsletter, id));
   const base = `/desk/${slug}/letters/${id}`;
   if (!isWritable(letter.state)) redirect(base);
-  const [draft, senders, layouts, domains, names] = await Promise.all([
+  const [draft, senders, layouts, domains, names, usual, versions] = await Promise.all([
     orNotFound(draftOf(ctx, newsletter, id)),
     sendersOf(ctx, newsletter),
     layoutsOf(ctx, newsletter),
     domainsOf(ctx, newsletter),
     namesFor(ctx, newsletter, letter.audience),
+    usualRates(ctx, newsletter),
+    versionsOf(ctx.db, letter.id),
   ]);
   if (draft.goes === 'page') redirect(base);
   const sender = senders.find((one) => one.id === letter.senderId);
@@ -70,6 +74,19 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             ? `${domain!.name} is ramped up: at most ${figure(ramp.ahead[0].ceiling)} leave on its first day, the others on the days after, at the same hour.`
             : null
         }
+        trying={{
+          test: letter.test && {
+            ...letter.test,
+            versions: versions.map(({ subject, senderId, beginning }) => ({ subject, senderId, beginning })),
+          },
+          own: { subject: lineForAll(letter.subject), senderId: letter.senderId },
+          senders: senders
+            .filter((one) => one.state === 'confirmed' && (!domain || one.address.endsWith(`@${domain.name}`)))
+            .map((one) => ({ id: one.id, label: `${one.name} <${one.address}>` })),
+          usual,
+          counts: { opens: newsletter.count_opens, clicks: newsletter.count_clicks },
+        }}
+        keepTest={keepTest.bind(null, slug, id)}
         letGo={letItGo.bind(null, slug, id)}
       />
     </>

@@ -1,0 +1,156 @@
+import type { Metadata } from 'next';
+import Link from 'next/link';
+import { counted, figure, percent } from '@/core/growth/figures';
+import { fullTime, spokenTime } from '@/core/growth/times';
+import { median } from '@/core/sending/result';
+import { lineForAll } from '@/core/writing/line';
+import { type ComparedLetter, lettersCompared, MOST_COMPARED } from '@/server/sending/compared';
+import { ButtonLink } from '@/ui/kit/button';
+import { Empty, Screen, Section, Standfirst } from '@/ui/kit/page';
+import { LettersChart } from '@/ui/sending/letters-chart';
+import { deskOf } from '../../../../../desk';
+import { SORTS, type Sort, sorted } from './sort';
+
+export const metadata: Metadata = { title: 'Letters compared' };
+type Props = { params: Promise<{ slug: string }>; searchParams: Promise<{ by?: string; up?: string }> };
+
+const COLUMNS: { by: Sort; title: string; figure: boolean }[] = [
+  { by: 'subject', title: 'Letter', figure: false },
+  { by: 'sent', title: 'Sent', figure: false },
+  { by: 'delivered', title: 'Delivered', figure: true },
+  { by: 'read', title: 'Read', figure: true },
+  { by: 'clicked', title: 'Clicked', figure: true },
+  { by: 'left', title: 'Left', figure: true },
+  { by: 'back', title: 'Came back', figure: true },
+  { by: 'complained', title: 'Complained', figure: true },
+];
+
+export default async function Page({ params, searchParams }: Props) {
+  const [{ slug }, asked] = await Promise.all([params, searchParams]);
+  const { ctx, newsletter } = await deskOf(slug);
+  const letters = await lettersCompared(ctx, newsletter);
+  const base = `/desk/${slug}/letters`;
+  const by = SORTS.find((one) => one === asked.by) ?? 'sent';
+  const up = asked.up === '1';
+  const shares = (of: (letter: ComparedLetter) => number | null) =>
+    letters.flatMap((letter) => {
+      const n = of(letter);
+      return n === null || letter.delivered === 0 ? [] : [n / letter.delivered];
+    });
+  const [read, clicked] = [shares((one) => one.read?.least ?? null), shares((one) => one.clicked)];
+  const usual = (all: number[]) => percent(Math.round(1e6 * median(all)), 1e6);
+  const order = (column: Sort) => `${base}/compare?by=${column}${column === by && !up ? '&up=1' : ''}`;
+  return (
+    <Screen>
+      <Standfirst
+        title="Letters compared"
+        trail={[{ label: 'Letters', href: base }]}
+        actions={
+          letters.length > 0 && (
+            <ButtonLink href={`${base}/compare/csv`} file>
+              Take them out as CSV
+            </ButtonLink>
+          )
+        }
+      >
+        {letters.length === 0 ? (
+          <>Letters that have left stand here side by side.</>
+        ) : (
+          <>
+            Of <b>{counted(letters.length, 'letter', 'letters')}</b>, the middle one was read by <b>{usual(read)}</b> of those who
+            got it, and <b>{usual(clicked)}</b> followed a link.
+          </>
+        )}
+      </Standfirst>
+      {letters.length === 0 ? (
+        <Empty title="No letter has left yet" action={<ButtonLink href={base}>To your letters</ButtonLink>}>
+          Once one has, what became of it is held against the others here.
+        </Empty>
+      ) : (
+        <>
+          <Section title="From letter to letter" aside="shares of those who got it">
+            <LettersChart
+              letters={[...letters].reverse().map((letter) => ({
+                subject: lineForAll(letter.subject) || 'Without a subject',
+                at: letter.at.toISOString(),
+                day: spokenTime(letter.at, ctx.clock.now(), newsletter.time_zone),
+                read: letter.read && letter.delivered ? letter.read.least / letter.delivered : null,
+                clicked: letter.clicked !== null && letter.delivered ? letter.clicked / letter.delivered : null,
+                left: letter.left,
+              }))}
+            />
+          </Section>
+          <Section
+            title="All of them"
+            aside={
+              letters.length === MOST_COMPARED ? `the latest ${figure(MOST_COMPARED)}; the file has all` : 'press a title to sort'
+            }
+          >
+            <div className="overflow-x-auto">
+              <table className="w-full border-collapse" aria-label="Letters compared">
+                <thead>
+                  <tr className="border-b text-left text-[12px] text-ink-2">
+                    {COLUMNS.map((column) => (
+                      <th
+                        key={column.by}
+                        scope="col"
+                        aria-sort={column.by === by ? (up ? 'ascending' : 'descending') : undefined}
+                        className={`px-2.5 py-2.5 font-semibold whitespace-nowrap ${column.figure ? 'text-right' : ''}`}
+                      >
+                        <Link
+                          href={order(column.by)}
+                          scroll={false}
+                          className={column.by === by ? 'text-ink underline' : 'hover:underline'}
+                        >
+                          {column.title}
+                          {column.by === by && <span aria-hidden> {up ? '↑' : '↓'}</span>}
+                        </Link>
+                      </th>
+                    ))}
+                  </tr>
+                </thead>
+                <tbody>
+                  {sorted(letters, by, up).map((letter) => (
+                    <tr key={letter.id} className="border-b border-rule-2 align-top">
+                      <td className="min-w-44 px-2.5 py-2.5">
+                        <Link href={`${base}/${letter.id}`} className="line-clamp-2 font-semibold hover:underline">
+                          {lineForAll(letter.subject) || 'Without a subject'}
+                        </Link>
+                        {(letter.again || letter.versions > 1) && (
+                          <span className="text-small text-ink-2">
+                            {letter.again ? 'sent a second time' : `tried in ${letter.versions} versions`}
+                          </span>
+                        )}
+                      </td>
+                      <td
+                        className="px-2.5 py-2.5 whitespace-nowrap text-ink-2"
+                        title={fullTime(letter.at, newsletter.time_zone)}
+                      >
+                        {spokenTime(letter.at, ctx.clock.now(), newsletter.time_zone)}
+                      </td>
+                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.delivered)}</td>
+                      <td className="figures px-2.5 py-2.5 text-right">
+                        {letter.read ? percent(letter.read.least, letter.delivered) : 'not counted'}
+                        {letter.read && letter.read.most > letter.read.least && (
+                          <span className="block text-small text-ink-2">
+                            at most {percent(Math.min(letter.delivered, letter.read.most), letter.delivered)}
+                          </span>
+                        )}
+                      </td>
+                      <td className="figures px-2.5 py-2.5 text-right">
+                        {letter.clicked === null ? 'not counted' : percent(letter.clicked, letter.delivered)}
+                      </td>
+                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.left)}</td>
+                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.back)}</td>
+                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.complained)}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          </Section>
+        </>
+      )}
+    </Screen>
+  );
+}

@@ -1,0 +1,26 @@
+import type { ComparedLetter } from '@/server/sending/compared';
+
+export const SORTS = ['sent', 'subject', 'delivered', 'read', 'clicked', 'left', 'back', 'complained'] as const;
+export type Sort = (typeof SORTS)[number];
+
+const share = (n: number | null, whole: number) => (n === null || whole === 0 ? -1 : n / whole);
+const VALUE: Record<Exclude<Sort, 'subject'>, (letter: ComparedLetter) => number> = {
+  sent: (letter) => letter.at.getTime(),
+  delivered: (letter) => letter.delivered,
+  read: (letter) => share(letter.read?.least ?? null, letter.delivered),
+  clicked: (letter) => share(letter.clicked, letter.delivered),
+  left: (letter) => letter.left,
+  back: (letter) => letter.back,
+  complained: (letter) => letter.complained,
+};
+
+/** Letters in an order: the largest first, or the smallest; what was not counted always stands last. */
+export function sorted(letters: readonly ComparedLetter[], by: Sort, up: boolean): ComparedLetter[] {
+  if (by === 'subject') return [...letters].sort((a, b) => a.subject.localeCompare(b.subject, 'en-GB') * (up ? -1 : 1));
+  const value = VALUE[by];
+  return [...letters].sort((a, b) => {
+    const [x, y] = [value(a), value(b)];
+    if (x < 0 || y < 0) return x < 0 && y < 0 ? 0 : x < 0 ? 1 : -1;
+    return up ? x - y : y - x;
+  });
+}

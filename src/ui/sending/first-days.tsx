@@ -1,0 +1,106 @@
+'use client';
+
+import type { EChartsOption } from 'echarts';
+import { useCallback } from 'react';
+import { figure, percent } from '@/core/growth/figures';
+import { CURVE_HOURS, type LetterFigures, upToEachHour } from '@/core/sending/result';
+import { Chart } from '../kit/chart';
+
+type Props = { figures: LetterFigures; delivered: number; usual: number[] | null; former: number; clicks: boolean };
+/** The hours at which a letter's first two days are read off in words. */
+const TOLD = [1, 3, 6, 12, 24, 48];
+
+/** How many had read a letter, and clicked, by each hour of its first two days, beside what is usual; the same as a table under it. */
+export function FirstDays({ figures, delivered, usual, former, clicks }: Props) {
+  const [reads, clicked] = [upToEachHour(figures.reads), upToEachHour(figures.clicks)];
+  const share = useCallback((n: number) => (delivered ? (100 * n) / delivered : 0), [delivered]);
+  const draw = useCallback(
+    (token: (name: string) => string): EChartsOption => {
+      const line = (name: string, values: number[], colour: string, dashed = false) => ({
+        name,
+        type: 'line' as const,
+        data: values.map((value) => Number(value.toFixed(2))),
+        showSymbol: false,
+        lineStyle: { color: token(colour), width: dashed ? 1.5 : 2.2, type: dashed ? ('dashed' as const) : ('solid' as const) },
+        itemStyle: { color: token(colour) },
+        endLabel: { show: true, formatter: name, color: token(colour), fontFamily: 'inherit', fontSize: 12 },
+      });
+      return {
+        grid: { left: 36, right: 76, top: 12, bottom: 24 },
+        tooltip: { trigger: 'axis', valueFormatter: (value) => `${Number(value).toFixed(1)}%` },
+        xAxis: {
+          type: 'category',
+          data: figures.reads.map((_, hour) => `${hour + 1} h`),
+          axisTick: { show: false },
+          axisLine: { lineStyle: { color: token('--ink-3') } },
+          axisLabel: {
+            color: token('--ink-2'),
+            fontFamily: 'inherit',
+            interval: (n: number) => [0, 5, 11, 23, 35, 47].includes(n),
+          },
+        },
+        yAxis: {
+          type: 'value',
+          axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: '{value}%' },
+          splitLine: { lineStyle: { color: token('--rule-2') } },
+          splitNumber: 4,
+        },
+        series: [
+          ...(usual
+            ? [
+                line(
+                  'usual',
+                  usual.map((one) => 100 * one),
+                  '--ink-3',
+                  true,
+                ),
+              ]
+            : []),
+          line('read', upToEachHour(figures.reads).map(share), '--verdigris'),
+          ...(clicks ? [line('clicked', upToEachHour(figures.clicks).map(share), '--slate')] : []),
+        ],
+      };
+    },
+    [figures, usual, clicks, share],
+  );
+  return (
+    <>
+      <Chart draw={draw} height={220} />
+      <p className="mt-1 text-small text-ink-2">
+        Shares of those who got it, by the hours since it began to leave
+        {usual
+          ? `; usual is the middle of your last ${former} letters.`
+          : '. What is usual is shown once three letters before it have had their two days.'}
+      </p>
+      <details className="mt-1 text-small text-ink-2">
+        <summary className="link w-fit">As a table</summary>
+        <table className="figures mt-2 w-full max-w-xl text-right">
+          <thead>
+            <tr>
+              <th className="text-left font-semibold">Within</th>
+              <th className="font-semibold">Read</th>
+              <th className="font-semibold">Usual</th>
+              {clicks && <th className="font-semibold">Clicked</th>}
+            </tr>
+          </thead>
+          <tbody>
+            {TOLD.filter((hour) => hour <= CURVE_HOURS).map((hour) => (
+              <tr key={hour} className="border-t border-rule-2">
+                <td className="text-left">{hour === 1 ? 'the first hour' : `${hour} hours`}</td>
+                <td>
+                  {figure(reads[hour - 1] ?? 0)} · {percent(reads[hour - 1] ?? 0, delivered)}
+                </td>
+                <td>{usual ? percent(Math.round(1e6 * (usual[hour - 1] ?? 0)), 1e6) : '–'}</td>
+                {clicks && (
+                  <td>
+                    {figure(clicked[hour - 1] ?? 0)} · {percent(clicked[hour - 1] ?? 0, delivered)}
+                  </td>
+                )}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </details>
+    </>
+  );
+}

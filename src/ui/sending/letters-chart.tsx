@@ -1,0 +1,66 @@
+'use client';
+
+import type { EChartsOption } from 'echarts';
+import { useCallback } from 'react';
+import { Chart } from '../kit/chart';
+
+export type ChartedLetter = {
+  subject: string;
+  at: string;
+  day: string;
+  read: number | null;
+  clicked: number | null;
+  left: number;
+};
+
+/** Of each letter the share that read it and that clicked, from the oldest to the latest. The table beside it says the same. */
+export function LettersChart({ letters }: { letters: ChartedLetter[] }) {
+  const draw = useCallback(
+    (token: (name: string) => string): EChartsOption => {
+      const line = (name: 'read' | 'clicked', colour: string) => ({
+        name,
+        type: 'line' as const,
+        connectNulls: false,
+        symbol: 'circle',
+        symbolSize: letters.length > 60 ? 3 : 6,
+        data: letters.map((letter) => (letter[name] === null ? null : Number((100 * letter[name]).toFixed(2)))),
+        lineStyle: { color: token(colour), width: 1.4 },
+        itemStyle: { color: token(colour) },
+        endLabel: { show: true, formatter: name, color: token(colour), fontFamily: 'inherit', fontSize: 12 },
+      });
+      const subjects = letters.map((letter) => letter.subject);
+      return {
+        grid: { left: 36, right: 64, top: 12, bottom: 24 },
+        tooltip: {
+          trigger: 'axis',
+          // As text: a subject is whatever somebody wrote.
+          renderMode: 'richText',
+          formatter: (points) => {
+            const all = [points].flat();
+            const n = all[0]?.dataIndex ?? 0;
+            const shares = all
+              .filter((one) => one.value !== null && one.value !== undefined)
+              .map((one) => `${one.seriesName} ${one.value}%`);
+            return `${(subjects[n] ?? '').slice(0, 60)}\n${letters[n]?.day ?? ''}: ${shares.join(', ')}`;
+          },
+        },
+        xAxis: {
+          type: 'category',
+          data: letters.map((letter) => letter.day),
+          axisTick: { show: false },
+          axisLine: { lineStyle: { color: token('--ink-3') } },
+          axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
+        },
+        yAxis: {
+          type: 'value',
+          axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: '{value}%' },
+          splitLine: { lineStyle: { color: token('--rule-2') } },
+          splitNumber: 4,
+        },
+        series: [line('read', '--verdigris'), line('clicked', '--slate')],
+      };
+    },
+    [letters],
+  );
+  return <Chart draw={draw} height={240} />;
+}
