@@ -46,6 +46,10 @@ export type Draft = {
 /** What becomes of a post. */
 export type Goes = 'both' | 'letter' | 'page';
 
+/** Where a post's page stands of itself: by its title, and by a part of its name, so that there is no second one. */
+const ownSlug = (title: string, postId: string): string =>
+  title ? `${slugify(title).slice(0, 80) || 'letter'}-${postId.slice(-6)}` : `draft-${postId}`;
+
 /** Begins a letter: an empty post, to the newsletter's first list, from its usual sender. */
 export async function beginLetter(ctx: Context, newsletter: Newsletter): Promise<{ id: string }> {
   const now = ctx.clock.now();
@@ -71,7 +75,7 @@ export async function beginLetter(ctx: Context, newsletter: Newsletter): Promise
       .values({
         id: postId,
         newsletter_id: newsletter.id,
-        slug: `draft-${postId}`,
+        slug: ownSlug('', postId),
         title: '',
         document: JSON.stringify({ version: 1, nodes: [] }),
         goes: 'both',
@@ -265,8 +269,9 @@ export async function saveDraftLetter(
         writer_key: said.key,
         writer_name: person.name,
         writer_until: said.leave ? null : new Date(now.getTime() + HOLD_MS),
-        ...(row.slug.startsWith('draft-') && title
-          ? { slug: `${slugify(title).slice(0, 80) || 'letter'}-${row.id.slice(-6)}` }
+        // Where its page will stand follows its title, until it stands there or is said otherwise.
+        ...(!row.published_at && [ownSlug('', row.id), ownSlug(row.title, row.id)].includes(row.slug)
+          ? { slug: ownSlug(title, row.id) }
           : {}),
       })
       .where('id', '=', row.id)
@@ -457,7 +462,7 @@ export async function duplicateLetter(ctx: Context, newsletter: Newsletter, id: 
       title,
       subtitle: from.subtitle,
       document: JSON.stringify(from.document),
-      slug: `draft-${to.postId}`,
+      slug: ownSlug(title, to.postId),
       goes: row.goes,
       audience: row.audience,
       topics: row.topics,

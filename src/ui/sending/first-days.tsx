@@ -6,13 +6,22 @@ import { figure, percent } from '@/core/growth/figures';
 import { CURVE_HOURS, type LetterFigures, upToEachHour } from '@/core/sending/result';
 import { Chart } from '../kit/chart';
 
-type Props = { figures: LetterFigures; delivered: number; usual: number[] | null; former: number; clicks: boolean };
+type Props = {
+  figures: LetterFigures;
+  delivered: number;
+  /** So many of its hours are over, or have begun: later ones are not known. */
+  hours: number;
+  usual: number[] | null;
+  former: number;
+  clicks: boolean;
+};
 /** The hours at which a letter's first two days are read off in words. */
 const TOLD = [1, 3, 6, 12, 24, 48];
 
 /** How many had read a letter, and clicked, by each hour of its first two days, beside what is usual; the same as a table under it. */
-export function FirstDays({ figures, delivered, usual, former, clicks }: Props) {
+export function FirstDays({ figures, delivered, hours, usual, former, clicks }: Props) {
   const [reads, clicked] = [upToEachHour(figures.reads), upToEachHour(figures.clicks)];
+  const known = (n: number, hour: number) => (hour - 1 < hours ? `${figure(n)} · ${percent(n, delivered)}` : 'not yet');
   const share = useCallback((n: number) => (delivered ? (100 * n) / delivered : 0), [delivered]);
   const draw = useCallback(
     (token: (name: string) => string): EChartsOption => {
@@ -23,6 +32,7 @@ export function FirstDays({ figures, delivered, usual, former, clicks }: Props) 
         showSymbol: false,
         lineStyle: { color: token(colour), width: dashed ? 1.5 : 2.2, type: dashed ? ('dashed' as const) : ('solid' as const) },
         itemStyle: { color: token(colour) },
+        labelLayout: { moveOverlap: 'shiftY' as const },
         endLabel: { show: true, formatter: name, color: token(colour), fontFamily: 'inherit', fontSize: 12 },
       });
       return {
@@ -56,12 +66,12 @@ export function FirstDays({ figures, delivered, usual, former, clicks }: Props) 
                 ),
               ]
             : []),
-          line('read', upToEachHour(figures.reads).map(share), '--verdigris'),
-          ...(clicks ? [line('clicked', upToEachHour(figures.clicks).map(share), '--slate')] : []),
+          line('read', upToEachHour(figures.reads).slice(0, hours).map(share), '--verdigris'),
+          ...(clicks ? [line('clicked', upToEachHour(figures.clicks).slice(0, hours).map(share), '--slate')] : []),
         ],
       };
     },
-    [figures, usual, clicks, share],
+    [figures, hours, usual, clicks, share],
   );
   return (
     <>
@@ -87,15 +97,9 @@ export function FirstDays({ figures, delivered, usual, former, clicks }: Props) 
             {TOLD.filter((hour) => hour <= CURVE_HOURS).map((hour) => (
               <tr key={hour} className="border-t border-rule-2">
                 <td className="text-left">{hour === 1 ? 'the first hour' : `${hour} hours`}</td>
-                <td>
-                  {figure(reads[hour - 1] ?? 0)} · {percent(reads[hour - 1] ?? 0, delivered)}
-                </td>
+                <td>{known(reads[hour - 1] ?? 0, hour)}</td>
                 <td>{usual ? percent(Math.round(1e6 * (usual[hour - 1] ?? 0)), 1e6) : '–'}</td>
-                {clicks && (
-                  <td>
-                    {figure(clicked[hour - 1] ?? 0)} · {percent(clicked[hour - 1] ?? 0, delivered)}
-                  </td>
-                )}
+                {clicks && <td>{known(clicked[hour - 1] ?? 0, hour)}</td>}
               </tr>
             ))}
           </tbody>

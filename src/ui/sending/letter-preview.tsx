@@ -48,7 +48,9 @@ type Props = {
 };
 /** A letter as its readers have it, in a frame that can run nothing; as a web page too where it is one. What is given stands over its text. */
 export function LetterPreview({ html, text, web, clicks, children }: Props) {
-  const [view, setView] = useState<View>(clicks ? 'Clicks' : 'Email');
+  const [chosen, setView] = useState<View | null>(null);
+  // What it was followed by comes once it has left.
+  const view = chosen ?? (clicks ? 'Clicks' : 'Email');
   return (
     <div className="mt-3">
       <div role="tablist" aria-label="How it looks" className="mb-3 flex max-w-max flex-wrap overflow-hidden rounded-md border">

@@ -222,7 +222,7 @@ export function LettingGo(props: Props) {
             ['To', `${props.to}${seen ? `: ${people}` : ''}`],
             ['Layout', props.layout],
             ['As a web page', props.page],
-            ...(test ? [['Tried first', `${tryingWords(test, seen?.will ?? null)}.`]] : []),
+            ...(test ? [['Tried first', `${tryingWords(test, seen?.will ?? null, props.trying.senders)}.`]] : []),
           ].map(([label, value]) => (
             <div key={label} className="grid gap-x-4 border-b border-rule-2 py-2.5 sm:grid-cols-[8rem_1fr]">
               <dt className="text-ink-2">{label}</dt>

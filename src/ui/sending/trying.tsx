@@ -2,7 +2,7 @@
 
 import { useId, useState } from 'react';
 import type { ActionResult } from '@/core/faults';
-import { counted } from '@/core/growth/figures';
+import { counted, together } from '@/core/growth/figures';
 import {
   DIFFERENCES,
   groupSize,
@@ -34,11 +34,18 @@ type Props = {
 
 const EMPTY: Version = { subject: '', senderId: null, beginning: '' };
 
-/** "2 subjects are tried on 30% of them, 150 people each, for 4 hours; …" */
-export function tryingWords(test: Trying, will: number | null): string {
+/** "2 subjects (its own and “…”) are tried on 30% of them, 150 people each; after 4 hours …" */
+export function tryingWords(test: Trying, will: number | null, senders: Props['senders']): string {
   const all = test.versions.length + 1;
   const each = will === null ? '' : `, ${counted(groupSize(will, test.share, all), 'person', 'people')} each`;
-  return `${all} ${TRIED_WORDS[test.by].many} are tried on ${test.share}% of them${each}; after ${counted(test.hours, 'hour', 'hours')} it is decided by who ${
+  const others = test.versions.map((one) =>
+    test.by === 'subject'
+      ? `“${one.subject}”`
+      : test.by === 'beginning'
+        ? `“${one.beginning.slice(0, 60)}${one.beginning.length > 60 ? ' …' : ''}”`
+        : (senders.find((sender) => sender.id === one.senderId)?.label ?? 'one that is not there any more'),
+  );
+  return `${all} ${TRIED_WORDS[test.by].many} (${together(['its own', ...others], MOST_VERSIONS)}) are tried on ${test.share}% of them${each}; after ${counted(test.hours, 'hour', 'hours')} it is decided by who ${
     test.decides === 'clicks' ? 'followed a link' : 'opened it'
   }, and ${test.rest === 'goes' ? 'the rest gets the better one by itself' : 'the rest waits for you'}`;
 }

@@ -146,36 +146,6 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               </p>
             </Section>
           )}
-          {page && page.goes !== 'letter' && (
-            <Section title="As a web page">
-              <p className="py-2.5 text-[13px] text-ink-2">
-                {page.publishedAt ? (
-                  <>
-                    It stands at{' '}
-                    <a className="link break-all" href={page.url}>
-                      {page.url.replace(/^https?:\/\//, '')}
-                    </a>
-                    .
-                  </>
-                ) : page.goes === 'page' ? (
-                  'It stands once you publish it.'
-                ) : ahead ? (
-                  'It stands from the moment at which the letter leaves.'
-                ) : (
-                  'It was taken down.'
-                )}
-              </p>
-              {page.publishedAt ? (
-                <ActionButton action={unpublish.bind(null, slug, id)} done="The page is taken down">
-                  Take it down
-                </ActionButton>
-              ) : (
-                <ActionButton action={publish.bind(null, slug, id)} done="The page stands">
-                  {ahead && page.goes === 'both' ? 'Publish it now' : 'Publish the page'}
-                </ActionButton>
-              )}
-            </Section>
-          )}
           {!ahead && (
             <Section title="Results" aside="people only">
               <dl className="figures">
@@ -233,6 +203,36 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   </li>
                 ))}
               </ul>
+            </Section>
+          )}
+          {page && page.goes !== 'letter' && (
+            <Section title="As a web page">
+              <p className="py-2.5 text-[13px] text-ink-2">
+                {page.publishedAt ? (
+                  <>
+                    It stands at{' '}
+                    <a className="link break-all" href={page.url}>
+                      {page.url.replace(/^https?:\/\//, '')}
+                    </a>
+                    .
+                  </>
+                ) : page.goes === 'page' ? (
+                  'It stands once you publish it.'
+                ) : ahead ? (
+                  'It stands from the moment at which the letter leaves.'
+                ) : (
+                  'It was taken down.'
+                )}
+              </p>
+              {page.publishedAt ? (
+                <ActionButton action={unpublish.bind(null, slug, id)} done="The page is taken down">
+                  Take it down
+                </ActionButton>
+              ) : (
+                <ActionButton action={publish.bind(null, slug, id)} done="The page stands">
+                  {ahead && page.goes === 'both' ? 'Publish it now' : 'Publish the page'}
+                </ActionButton>
+              )}
             </Section>
           )}
         </>
@@ -390,7 +390,13 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             {figure(counts.cancelled)} do not.
           </>
         )}
-        {letter.state === 'sending' && (
+        {letter.state === 'sending' && kept > 0 && kept === waiting && (
+          <>
+            It is being tried: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> got one of its versions,{' '}
+            {counted(kept, 'waits', 'wait')} {letter.verdict ? 'for you to say which one they get' : 'for what comes of it'}.
+          </>
+        )}
+        {letter.state === 'sending' && !(kept > 0 && kept === waiting) && (
           <>
             It is leaving: <b>{figure(counts.delivered)}</b> of <b>{figure(counts.recipients)}</b> delivered,{' '}
             {counted(waiting, 'is', 'are')} on the way.
@@ -475,7 +481,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                     key="c"
                     opens="Send the rest this"
                     opensTone="quiet"
-                    label={`Send the rest “${tried[n] || 'the letter’s own'}”`}
+                    label={`Send the rest this: “${tried[n] || 'the letter’s own'}”`}
                     title="Send it to the rest now?"
                     words={`${counted(kept, 'person gets', 'people get')} “${tried[n] || 'the letter’s own'}”. The test ends with it.`}
                     submit="Yes, send it"
@@ -508,6 +514,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           <FirstDays
             figures={curve.figures}
             delivered={counts.delivered}
+            hours={Math.ceil(((curve.at ?? letter.startedAt!).getTime() - letter.startedAt!.getTime() + 1) / 3_600_000)}
             usual={curve.usual}
             former={curve.former}
             clicks={letter.counted.clicks}

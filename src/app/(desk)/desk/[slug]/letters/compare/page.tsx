@@ -9,7 +9,7 @@ import { ButtonLink } from '@/ui/kit/button';
 import { Empty, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { LettersChart } from '@/ui/sending/letters-chart';
 import { deskOf } from '../../../../../desk';
-import { SORTS, type Sort, sorted } from './sort';
+import { isSettled, SORTS, type Sort, sorted } from './sort';
 
 export const metadata: Metadata = { title: 'Letters compared' };
 type Props = { params: Promise<{ slug: string }>; searchParams: Promise<{ by?: string; up?: string }> };
@@ -32,8 +32,10 @@ export default async function Page({ params, searchParams }: Props) {
   const base = `/desk/${slug}/letters`;
   const by = SORTS.find((one) => one === asked.by) ?? 'sent';
   const up = asked.up === '1';
+  // What left in the last two days is still being read: it would look worse than it is.
+  const settled = letters.filter((letter) => isSettled(letter, ctx.clock.now()));
   const shares = (of: (letter: ComparedLetter) => number | null) =>
-    letters.flatMap((letter) => {
+    settled.flatMap((letter) => {
       const n = of(letter);
       return n === null || letter.delivered === 0 ? [] : [n / letter.delivered];
     });
@@ -53,12 +55,12 @@ export default async function Page({ params, searchParams }: Props) {
           )
         }
       >
-        {letters.length === 0 ? (
+        {settled.length === 0 ? (
           <>Letters that have left stand here side by side.</>
         ) : (
           <>
-            Of <b>{counted(letters.length, 'letter', 'letters')}</b>, the middle one was read by <b>{usual(read)}</b> of those who
-            got it, and <b>{usual(clicked)}</b> followed a link.
+            Of <b>{counted(settled.length, 'letter', 'letters')}</b> that had their two days, the middle one was read by{' '}
+            <b>{usual(read)}</b> of those who got it, and <b>{usual(clicked)}</b> followed a link.
           </>
         )}
       </Standfirst>
@@ -68,9 +70,9 @@ export default async function Page({ params, searchParams }: Props) {
         </Empty>
       ) : (
         <>
-          <Section title="From letter to letter" aside="shares of those who got it">
+          <Section title="From letter to letter" aside="shares of those who got it, of letters older than two days">
             <LettersChart
-              letters={[...letters].reverse().map((letter) => ({
+              letters={[...settled].reverse().map((letter) => ({
                 subject: lineForAll(letter.subject) || 'Without a subject',
                 at: letter.at.toISOString(),
                 day: spokenTime(letter.at, ctx.clock.now(), newsletter.time_zone),
@@ -116,11 +118,15 @@ export default async function Page({ params, searchParams }: Props) {
                         <Link href={`${base}/${letter.id}`} className="line-clamp-2 font-semibold hover:underline">
                           {lineForAll(letter.subject) || 'Without a subject'}
                         </Link>
-                        {(letter.again || letter.versions > 1) && (
-                          <span className="text-small text-ink-2">
-                            {letter.again ? 'sent a second time' : `tried in ${letter.versions} versions`}
-                          </span>
-                        )}
+                        <span className="text-small text-ink-2">
+                          {[
+                            !isSettled(letter, ctx.clock.now()) && 'still in its first two days',
+                            letter.again && 'sent a second time',
+                            letter.versions > 1 && `tried in ${letter.versions} versions`,
+                          ]
+                            .filter(Boolean)
+                            .join(', ')}
+                        </span>
                       </td>
                       <td
                         className="px-2.5 py-2.5 whitespace-nowrap text-ink-2"

@@ -1,7 +1,12 @@
+import { CURVE_HOURS } from '@/core/sending/result';
 import type { ComparedLetter } from '@/server/sending/compared';
 
 export const SORTS = ['sent', 'subject', 'delivered', 'read', 'clicked', 'left', 'back', 'complained'] as const;
 export type Sort = (typeof SORTS)[number];
+
+/** Has it had its first two days, in which nearly everybody reads who will? */
+export const isSettled = (letter: ComparedLetter, now: Date): boolean =>
+  now.getTime() - letter.at.getTime() >= CURVE_HOURS * 3_600_000;
 
 const share = (n: number | null, whole: number) => (n === null || whole === 0 ? -1 : n / whole);
 const VALUE: Record<Exclude<Sort, 'subject'>, (letter: ComparedLetter) => number> = {

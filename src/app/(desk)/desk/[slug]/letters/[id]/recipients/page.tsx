@@ -1,11 +1,11 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
 import { redirect } from 'next/navigation';
-import { counted } from '@/core/growth/figures';
+import { counted, figure } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { hasBegun } from '@/core/sending/letter-state';
 import { lineForAll } from '@/core/writing/line';
-import { RECIPIENT_SHELVES, type RecipientRow, recipientsOf, SHELF_WORDS } from '@/server/sending/results';
+import { RECIPIENT_SHELVES, type RecipientRow, type RecipientShelf, recipientsOf, SHELF_WORDS } from '@/server/sending/results';
 import { letterOf } from '@/server/sending/views';
 import { Button, ButtonLink } from '@/ui/kit/button';
 import { Chip, type NoteTone, Screen, Standfirst } from '@/ui/kit/page';
@@ -59,6 +59,18 @@ export default async function Page({ params, searchParams }: Props) {
     0,
     counts.recipients - counts.delivered - counts.bounced - counts.refused - counts.givenUp - counts.cancelled,
   );
+  // What is counted as it happens; who has not opened it is only known by looking.
+  const many: Partial<Record<RecipientShelf, number>> = {
+    all: counts.recipients,
+    delivered: counts.delivered,
+    read: counts.people,
+    hidden: counts.hidden,
+    clicked: counts.clicked,
+    waiting,
+    back: counts.bounced + counts.refused + counts.givenUp,
+    cancelled: counts.cancelled,
+    left: counts.left,
+  };
   return (
     <Screen>
       <Standfirst
@@ -82,7 +94,7 @@ export default async function Page({ params, searchParams }: Props) {
         parts={RECIPIENT_SHELVES.filter((one) => letter.counted.opens || !['read', 'unread', 'hidden'].includes(one)).map(
           (one) => ({
             href: one === 'all' ? `${base}/recipients` : `${base}/recipients?show=${one}`,
-            label: SHELF_WORDS[one],
+            label: many[one] === undefined ? SHELF_WORDS[one] : `${SHELF_WORDS[one]} ${figure(many[one])}`,
           }),
         )}
       />
