@@ -20,7 +20,11 @@ const VIEWS: {
 }[] = [
   { name: 'today', path: `${DESK}/today` },
   { name: 'letters', path: `${DESK}/letters` },
-  { name: 'letter', path: `${DESK}/letters`, reach: (page) => page.getByRole('link', { name: /Two posts/ }).click() },
+  {
+    name: 'letter',
+    path: `${DESK}/letters`,
+    reach: (page) => page.getByRole('link', { name: /What the tide left/ }).click(),
+  },
   { name: 'readers', path: `${DESK}/readers` },
   { name: 'reader', path: `${DESK}/readers?state=reading`, reach: (page) => page.locator('tbody a').first().click() },
   {
@@ -28,7 +32,6 @@ const VIEWS: {
     path: `${DESK}/readers`,
     reach: async (page, world, home) => page.goto(await choicesOfSomebody(home, world)),
   },
-  { name: 'forms', path: `${DESK}/forms` },
   { name: 'form', path: `${DESK}/forms`, reach: (page) => page.getByRole('link', { name: /After every article/ }).click() },
   {
     name: 'write',
@@ -68,14 +71,7 @@ const VIEWS: {
       await page.getByText('Nothing to look at').waitFor();
     },
   },
-  {
-    name: 'layout',
-    path: `${DESK}/settings/layouts`,
-    reach: async (page) => {
-      await page.getByRole('link', { name: /From the boat/ }).click();
-      await page.frameLocator('iframe[title="The letter in this layout"]').getByText('Unsubscribe').waitFor();
-    },
-  },
+  { name: 'compare', path: `${DESK}/letters/compare` },
   {
     name: 'post',
     path: '/at/lanternfish-letters',
@@ -98,6 +94,24 @@ const VIEWS: {
       await page.getByLabel('Postal address').fill('PO Box 12, 1100-001 Lisbon');
       await page.getByRole('button', { name: 'Make the newsletter' }).click();
       await page.getByRole('heading', { name: 'Prove the sender' }).waitFor();
+    },
+  },
+  // It sends a letter, so it comes last.
+  {
+    name: 'under-way',
+    path: `${DESK}/letters`,
+    reach: async (page) => {
+      await page.getByRole('link', { name: 'Counting lights in the dark' }).click();
+      await page.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
+      await page.getByLabel('To whom first').selectOption('evenly over some hours');
+      await page.getByText('evenly over 4 hours', { exact: false }).first().waitFor();
+      const letItGo = page.getByRole('button', { name: 'Let it go' });
+      const ticks = page.getByLabel('That is as I want it');
+      await letItGo.or(ticks).first().waitFor();
+      for (const tick of await ticks.all()) await tick.check();
+      await letItGo.click();
+      await page.getByRole('button', { name: /^Yes, to/ }).click();
+      await page.getByText('at the pace of the last minutes', { exact: false }).waitFor({ timeout: 120_000 });
     },
   },
 ];

@@ -4,6 +4,8 @@ import { ofList } from '@/core/sending/audience';
 import type { Departure } from '@/core/sending/departure';
 import type { Node } from '@/core/writing/document';
 import { newId } from '@/server/ids';
+import { dropLayout, makeLayout } from '@/server/newsletters/layouts';
+import { removeSender } from '@/server/senders/senders';
 import {
   addressLetter,
   audiencesOf,
@@ -17,6 +19,7 @@ import { lastLook, letGo } from '@/server/sending/departing';
 import { beginLetter, saveDraftLetter } from '@/server/sending/drafts';
 import { callBack } from '@/server/sending/letters';
 import { calendarAddress, calendarFor, openCalendar } from '@/server/sending/runway-calendar';
+import { saveTest } from '@/server/sending/versions';
 import { letterOf } from '@/server/sending/views';
 import { DAY, TestWorld } from './world';
 
@@ -191,6 +194,46 @@ describe('a letter is let go', () => {
     }
     expect(n).toBeGreaterThan(3);
     expect(n).toBeLessThan(40);
+  });
+  it('as it was seen: what it looks like and who it is from are not let go of meanwhile', async () => {
+    const id = await written();
+    const { id: layout } = await makeLayout(world.ctx, newsletter, null);
+    const { sender_id } = await world.ctx.db
+      .selectFrom('letters')
+      .select('sender_id')
+      .where('id', '=', id)
+      .executeTakeFirstOrThrow();
+    const { id: other } = await world.ctx.db
+      .insertInto('senders')
+      .values({
+        id: newId(),
+        newsletter_id: newsletter.id,
+        name: 'Otto',
+        address: 'otto@lanternfish.example',
+        domain: 'lanternfish.example',
+        confirmed_at: world.clock.now(),
+        created_at: world.clock.now(),
+      })
+      .returning('id')
+      .executeTakeFirstOrThrow();
+    await world.ctx.db.updateTable('letters').set({ layout_id: layout }).where('id', '=', id).execute();
+    await saveTest(world.ctx, newsletter, id, {
+      by: 'sender',
+      share: 50,
+      decides: 'clicks',
+      hours: 4,
+      rest: 'goes',
+      versions: [{ senderId: other }],
+    });
+    await world.lets(newsletter, id, '2026-11-24T20:00');
+    await expect(dropLayout(world.ctx, newsletter, layout)).rejects.toMatchObject({
+      code: 'conflict',
+      sentence: expect.stringContaining('“What the tide leaves” will leave with “A layout”'),
+    });
+    for (const sender of [sender_id!, other])
+      await expect(removeSender(world.ctx, newsletter, sender)).rejects.toMatchObject({ code: 'conflict' });
+    await callBack(world.ctx, newsletter, id, 'Ottoline Vance');
+    await dropLayout(world.ctx, newsletter, layout);
   });
   it('not while something stops it, which is said', async () => {
     const stops = async (id: string) => (await look(id)).stops.map((one) => one.title);

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { simpleParser } from 'mailparser';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { isOnlyUnread, ofList } from '@/core/sending/audience';
+import { isOnlyUnread, ofList, onlyUnread } from '@/core/sending/audience';
 import type { Node } from '@/core/writing/document';
 import { writeMarks } from '@/server/delivery/marks';
 import { newId } from '@/server/ids';
@@ -9,11 +9,12 @@ import { recount } from '@/server/jobs/tick';
 import { addressLetter } from '@/server/sending/address';
 import { againOf, sendAgain } from '@/server/sending/again';
 import { lastLook } from '@/server/sending/departing';
-import { beginLetter, discardLetter, saveDraftLetter } from '@/server/sending/drafts';
+import { beginLetter, discardLetter, duplicateLetter, saveDraftLetter } from '@/server/sending/drafts';
 import { letIn } from '@/server/sending/joining';
 import { pauseLetter, resumeLetter, stopLetter } from '@/server/sending/letters';
 import { progressOf } from '@/server/sending/progress';
 import { sendProof } from '@/server/sending/proof';
+import { willGet } from '@/server/sending/reach';
 import { curveOf, keepFigures, recipientsOf, usualRates } from '@/server/sending/results';
 import { chooseVersion, decideTest, releaseRest, saveTest } from '@/server/sending/versions';
 import { DAY, TestWorld } from './world';
@@ -326,6 +327,62 @@ describe('a test of subjects', () => {
     expect((await row(id)).state).toBe('sent');
   });
 
+  it('is not decided while its copies are still on their way, however late it is', async () => {
+    await world.readers(newsletter, people(20));
+    const id = await written();
+    await saveTest(world.ctx, newsletter, id, { ...TEST, versions: subjects('Another') });
+    for (const reader of people(20)) world.mail.answers.set(reader, [421, '4.3.2 Come back later']);
+    await leaves(id);
+    world.clock.advance(5 * HOUR);
+    await world.work();
+    expect(await row(id)).toMatchObject({ verdict: null, winner: null });
+    expect(await mailsToOwner()).toEqual([]);
+    world.mail.answers.clear();
+    for (let n = 0; n < 4; n += 1) {
+      world.clock.advance(2 * HOUR);
+      await world.work();
+    }
+    expect(await row(id)).toMatchObject({ state: 'sent', winner: 0 });
+    for (const reader of people(20)) expect(world.mail.to(reader)).toHaveLength(1);
+  });
+
+  it('comes first in a ramp-up, and is decided after the last of its own', async () => {
+    await world.readers(newsletter, people(60));
+    const id = await written();
+    await saveTest(world.ctx, newsletter, id, { ...TEST, share: 50, versions: subjects('Another') });
+    const ramp = { startedOn: '2026-11-24', first: 20, days: 10, volume: 1_000 };
+    await world.ctx.db
+      .updateTable('domains')
+      .set({ ramp: JSON.stringify(ramp) })
+      .where('newsletter_id', '=', newsletter.id)
+      .execute();
+    await leaves(id);
+    const { rows } = await sql<{ state: string; day: string; n: number }>`
+      select state, due_at::date::text as day, count(*)::int as n from deliveries where letter_id = ${id} group by 1, 2 order by 2, 1`.execute(
+      world.ctx.db,
+    );
+    const days = [...new Set(rows.map((one) => one.day))];
+    expect(days.length).toBeGreaterThan(1);
+    // Nobody who only waits for the test takes a place of those on whom it is tried.
+    const lastTried = rows.filter((one) => one.state !== 'kept').at(-1)!.day;
+    expect(rows.filter((one) => one.state === 'kept').every((one) => one.day >= lastTried)).toBe(true);
+    expect((await row(id)).decide_at!.toISOString().slice(0, 10) >= lastTried).toBe(true);
+  });
+
+  it('is held where two of its versions have become the same meanwhile', async () => {
+    await world.readers(newsletter, people(4));
+    const id = await written();
+    await saveTest(world.ctx, newsletter, id, { ...TEST, versions: subjects('Another') });
+    await world.ctx.db.updateTable('letters').set({ subject: 'Another' }).where('id', '=', id).execute();
+    const looked = await lastLook(world.ctx, newsletter, id, {
+      when: 'now',
+      local: '',
+      zone: 'Europe/Lisbon',
+      pace: { kind: 'at once' },
+    });
+    expect(looked.stops).toContainEqual(expect.objectContaining({ title: 'Its versions cannot be tried' }));
+  });
+
   it('is none where there are fewer people than versions', async () => {
     await world.readers(newsletter, people(2));
     const id = await written();
@@ -348,7 +405,8 @@ describe('a letter sent again', () => {
     await did([all[1]!], 'click');
     await did([all[2]!], 'open', 'ReefProxy/1.0 image proxy');
     await world.ctx.db.updateTable('readers').set({ text_alone: true }).where('id', '=', all[3]!.reader_id).execute();
-    expect(await againOf(world.ctx, newsletter, id)).toEqual({ can: true, people: 2, exact: true });
+    expect(await againOf(world.ctx, newsletter, id)).toEqual({ can: true });
+    expect(await willGet(world.ctx, world.ctx.db, newsletter, onlyUnread((await row(id)).audience, id))).toBe(2);
     const subject = 'In case it was lost in the reeds';
     await expect(sendAgain(world.ctx, newsletter, id, { subject: ' what the TIDE leaves' })).rejects.toMatchObject({
       code: 'invalid',
@@ -384,6 +442,9 @@ describe('a letter sent again', () => {
     expect((await copies(again)).map((copy) => copy.address)).toEqual([all[5]!.address]);
     expect(world.mail.to(all[5]!.address)).toHaveLength(2);
     expect(await againOf(world.ctx, newsletter, again)).toMatchObject({ can: false, letter: id });
+    // A copy of it is a letter like any other, for everybody.
+    const copy = await duplicateLetter(world.ctx, newsletter, again);
+    expect(isOnlyUnread((await row(copy.id)).audience, id)).toBe(false);
   });
   it('can be thrown away and begun anew, and not where openings are not counted', async () => {
     await world.readers(newsletter, people(2));

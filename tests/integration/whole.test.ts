@@ -587,7 +587,7 @@ const LEFT_OUT: Record<string, string | Record<string, string>> = {
   letters: {
     domain_id: 'proven anew',
     decide_at: 'under way',
-    told_cause: 'under way',
+    told_causes: 'under way',
     first_copy: 'worked out',
     last_copy: 'worked out',
     last_due_at: 'under way',

@@ -24,15 +24,20 @@ export const onlyUnread = (audience: Audience, letterId: string): Audience => ({
   to: audience.to,
   without: [...audience.without, allButUnread(letterId)],
 });
+/** Does a part take everybody out but those? */
+const isAllButUnread = (part: Part, letterId: string): boolean =>
+  part.kind === 'those' &&
+  part.condition.kind === 'none' &&
+  part.condition.of.length === 1 &&
+  part.condition.of.some((one) => one.kind === 'letter' && one.what === 'unread' && one.id === letterId);
 /** Is it for nobody but those? */
 export const isOnlyUnread = (audience: Audience, letterId: string): boolean =>
-  audience.without.some(
-    (part) =>
-      part.kind === 'those' &&
-      part.condition.kind === 'none' &&
-      part.condition.of.length === 1 &&
-      part.condition.of.some((one) => one.kind === 'letter' && one.what === 'unread' && one.id === letterId),
-  );
+  audience.without.some((part) => isAllButUnread(part, letterId));
+/** The same audience, whether they opened it or not. */
+export const withoutUnread = (audience: Audience, letterId: string): Audience => ({
+  to: audience.to,
+  without: audience.without.filter((part) => !isAllButUnread(part, letterId)),
+});
 
 /** The lists that an audience names: what somebody leaves who leaves a letter to it. */
 export const listsIn = (audience: Audience): string[] => audience.to.flatMap((part) => (part.kind === 'list' ? [part.id] : []));

@@ -65,6 +65,12 @@ describe('another beginning', () => {
     expect(withBeginning(document, 'New').nodes).toEqual([{ kind: 'divider' }, p('New', { align: 'centre' }), p('Two')]);
     expect(withBeginning({ version: 1, nodes: [{ kind: 'divider' }] }, 'New').nodes).toEqual([p('New'), { kind: 'divider' }]);
     expect(withBeginning({ version: 1, nodes: [] }, 'New').nodes).toEqual([p('New')]);
+    expect(withBeginning({ version: 1, nodes: [] }, 'One\n\nTwo\n').nodes).toEqual([
+      {
+        kind: 'paragraph',
+        inline: [{ kind: 'text', text: 'One' }, { kind: 'break' }, { kind: 'break' }, { kind: 'text', text: 'Two' }],
+      },
+    ]);
   });
 });
 

@@ -1,5 +1,5 @@
 import { counted, percent } from '../growth/figures';
-import type { Document } from '../writing/document';
+import type { Document, Inline } from '../writing/document';
 import { smallestGroup, type Verdict } from './subject-test';
 
 /** What the versions of a letter differ in: their subject, who they are from, or their first paragraph. */
@@ -88,7 +88,12 @@ export function verdictWords(verdict: Verdict, decides: Decides, names: readonly
 
 /** A document with another first paragraph: in the place of its own, or before everything where it has none. */
 export function withBeginning(document: Document, beginning: string): Document {
-  const paragraph = { kind: 'paragraph' as const, inline: [{ kind: 'text' as const, text: beginning }] };
+  const lines = beginning.trim().split('\n');
+  const inline = lines.flatMap((text, n): Inline[] => [
+    ...(n ? [{ kind: 'break' as const }] : []),
+    ...(text ? [{ kind: 'text' as const, text }] : []),
+  ]);
+  const paragraph = { kind: 'paragraph' as const, inline };
   const at = document.nodes.findIndex((node) => node.kind === 'paragraph');
   if (at === -1) return { ...document, nodes: [paragraph, ...document.nodes] };
   const own = document.nodes[at] as Extract<Document['nodes'][number], { kind: 'paragraph' }>;

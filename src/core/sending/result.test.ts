@@ -36,6 +36,7 @@ describe('a letter’s first two days', () => {
   const row = (more: Partial<Counted>): Counted => ({
     variant: 0,
     delivered: true,
+    waiting: false,
     readHour: null,
     clickHour: null,
     read: false,

@@ -14,7 +14,9 @@ export type ReadRange = { least: number; about: number; most: number };
 export function readRange({ delivered, people, hidden }: { delivered: number; people: number; hidden: number }): ReadRange {
   const seen = delivered - hidden;
   const rate = seen > 0 ? Math.min(1, people / seen) : 0;
-  return { least: people, about: Math.round(people + hidden * rate), most: people + hidden };
+  // What came back after it was opened is delivered no more.
+  const most = Math.max(people, Math.min(people + hidden, delivered));
+  return { least: people, about: Math.min(most, Math.round(people + hidden * rate)), most };
 }
 
 /** By the hour since a letter began, and by its versions. */
@@ -29,6 +31,8 @@ export type LetterFigures = {
 export type Counted = {
   variant: number;
   delivered: boolean;
+  /** Is it still to be delivered? */
+  waiting: boolean;
   readHour: number | null;
   clickHour: number | null;
   read: boolean;

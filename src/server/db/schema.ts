@@ -784,7 +784,7 @@ export type LetterTable = {
   first_copy: string | null;
   last_copy: string | null;
   last_due_at: Date | null;
-  told_cause: string | null;
+  told_causes: Generated<string[]>;
   figures: ColumnType<LetterFigures | null, string | null | undefined, string | null>;
   figures_at: Date | null;
 };

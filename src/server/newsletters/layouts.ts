@@ -1,6 +1,7 @@
 import Joi from 'joi';
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
+import { together } from '@/core/growth/figures';
 import { type Layout, STARTING_LAYOUT } from '@/core/writing/layout';
 import { layoutSchema } from '@/core/writing/schemas';
 import { check } from '../check';
@@ -129,7 +130,7 @@ export async function makeUsual(ctx: Context, newsletter: Newsletter, id: string
   });
 }
 
-/** Lets go of a layout; letters that named it take the usual one. Throws "conflict" for the usual one, and while an auto-send uses it. */
+/** Lets go of a layout; drafts that named it take the usual one. Throws "conflict" for the usual one, and while an auto-send or a letter on the runway uses it. */
 export async function dropLayout(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
   await inTransaction(ctx.db, async (trx) => {
     await trx.selectFrom('layouts').select('id').where('newsletter_id', '=', newsletter.id).forUpdate().execute();
@@ -139,6 +140,19 @@ export async function dropLayout(ctx: Context, newsletter: Newsletter, id: strin
       throw new Fault(
         'conflict',
         `“${name}” is used by ${rules.map((rule) => `“${rule}”`).join(', ')}. Choose another there first.`,
+      );
+    // What was looked at before it was let go leaves as it was seen.
+    const letters = await trx
+      .selectFrom('letters')
+      .select('subject')
+      .where('layout_id', '=', id)
+      .where('state', 'in', ['scheduled', 'held', 'starting'])
+      .limit(3)
+      .execute();
+    if (letters.length)
+      throw new Fault(
+        'conflict',
+        `${together(letters.map((letter) => `“${letter.subject}”`))} will leave with “${name}”. Call back, or choose another layout there first.`,
       );
     await trx.deleteFrom('layouts').where('id', '=', id).execute();
   });

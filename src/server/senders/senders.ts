@@ -150,7 +150,19 @@ export async function removeSender(ctx: Context, newsletter: Newsletter, id: str
   const letters = await ctx.db
     .selectFrom('letters')
     .select('subject')
-    .where('sender_id', '=', id)
+    .where((eb) =>
+      eb.or([
+        eb('sender_id', '=', id),
+        // Or one of their versions is from it.
+        eb.exists(
+          eb
+            .selectFrom('letter_versions as v')
+            .select('v.n')
+            .whereRef('v.letter_id', '=', 'letters.id')
+            .where('v.sender_id', '=', id),
+        ),
+      ]),
+    )
     .where('state', 'not in', ['sent', 'stopped'])
     .limit(20)
     .execute();

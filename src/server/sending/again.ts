@@ -3,13 +3,12 @@ import { onlyUnread } from '@/core/sending/audience';
 import { oneLine } from '@/core/writing/line';
 import type { Context, Newsletter } from '../context';
 import { discardLetter, duplicateLetter } from './drafts';
-import { reachSoon } from './reach';
 
 /* A letter once more, to those who did not read it: once, with another subject, and never to anybody whose reading cannot be seen. */
 
-type Again = { can: true; people: number; exact: boolean } | { can: false; why: string; letter: string | null };
+type Again = { can: true } | { can: false; why: string; letter: string | null };
 
-/** May a letter be sent again to those who did not read it, and how many would that be now? */
+/** May a letter be sent again to those who did not read it? */
 export async function againOf(ctx: Context, newsletter: Newsletter, id: string): Promise<Again> {
   const row = await ctx.db
     .selectFrom('letters as l')
@@ -24,8 +23,7 @@ export async function againOf(ctx: Context, newsletter: Newsletter, id: string):
   if (row.again_of) return no('It is itself a letter sent again. Nobody gets one a third time.', row.again_of);
   if (!row.counts_opens) return no('Its openings were not counted, so that nobody knows who did not read it.');
   if (!row.post_id) return no('Its words were deleted.');
-  const { will, exact } = await reachSoon(ctx, newsletter, onlyUnread(row.audience, id));
-  return { can: true, people: will, exact };
+  return { can: true };
 }
 
 /**

@@ -114,7 +114,8 @@ async function amissOfTest(ctx: Context, row: NonNullable<Row>): Promise<string 
   const sender = row.sender_id
     ? await ctx.db.selectFrom('senders').select('domain').where('id', '=', row.sender_id).executeTakeFirst()
     : undefined;
-  return amissOfVersions(row.test, await versionsOf(ctx.db, row.id), sender?.domain ?? null);
+  const own = { subject: row.subject, senderId: row.sender_id };
+  return amissOfVersions(row.test, own, await versionsOf(ctx.db, row.id), sender?.domain ?? null);
 }
 
 /** Versions are tried at one moment. */
@@ -344,7 +345,7 @@ export async function letGo(
     await moveLetter(ctx, trx, id, 'schedule', `Let go by ${person.name}`, { due_at: due });
     await trx
       .updateTable('letters')
-      .set({ departure: JSON.stringify(departure), told_cause: null })
+      .set({ departure: JSON.stringify(departure), told_causes: [] })
       .where('id', '=', id)
       .execute();
     return { due };

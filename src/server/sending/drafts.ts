@@ -1,7 +1,7 @@
 import Joi from 'joi';
 import { Fault } from '@/core/faults';
 import { slugify } from '@/core/newsletters/slug';
-import { ofList } from '@/core/sending/audience';
+import { ofList, withoutUnread } from '@/core/sending/audience';
 import type { LetterState } from '@/core/sending/letter-state';
 import { type Document, KINDS, type Node } from '@/core/writing/document';
 import { type Change, changed } from '@/core/writing/editing';
@@ -113,7 +113,7 @@ const rowOf = (db: Db, newsletter: Newsletter, id: string) =>
     .innerJoin('posts as p', 'p.id', 'l.post_id')
     .selectAll('p')
     .select(['l.state', 'l.subject', 'l.preview_line', 'l.own_subject', 'l.own_preview', 'l.sender_id', 'l.layout_id'])
-    .select('l.audience as meant')
+    .select(['l.audience as meant', 'l.again_of'])
     .where('l.newsletter_id', '=', newsletter.id)
     .where('l.id', '=', id);
 
@@ -481,7 +481,8 @@ export async function duplicateLetter(ctx: Context, newsletter: Newsletter, id: 
       own_subject: from.subject !== null,
       preview_line: from.previewLine ?? from.subtitle,
       own_preview: from.previewLine !== null,
-      audience: JSON.stringify(row.meant),
+      // What is for nobody but those who did not open a letter is that one alone.
+      audience: JSON.stringify(row.again_of ? withoutUnread(row.meant, row.again_of) : row.meant),
       sender_id: from.senderId,
       layout_id: from.layoutId,
     })

@@ -52,7 +52,7 @@ export async function rampOf(
 type Letter = { letterId: string; domainId: string; ramp: RampPlan; zone: string; sentOn: string; now: Date; recipients: number };
 
 /**
- * Spreads a letter's fixed recipients over the days of its domain's ramp-up, those who opened most lately first, since their mailboxes
+ * Spreads a letter's fixed recipients over the days of its domain's ramp-up, those on whom versions are tried first, then those who opened most lately, since their mailboxes
  * know the writer already; at the hour that each has already. In the transaction that starts the letter. Returns the shares by day.
  */
 export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
@@ -74,7 +74,7 @@ export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
   await sql`
     update deliveries d set due_at = ((d.due_at at time zone ${letter.zone}) + s.days * interval '1 day') at time zone ${letter.zone}
     from (select q.id, (${shares.map((share) => between(today, share.day))}::int[])[1 + (select count(*) from unnest(${bounds}::int[]) as b where b < q.place)] as days
-          from (select x.id, row_number() over (order by r.last_read_at desc nulls last, x.id) as place from deliveries x join readers r on r.id = x.reader_id
+          from (select x.id, row_number() over (order by x.state = 'kept', r.last_read_at desc nulls last, x.id) as place from deliveries x join readers r on r.id = x.reader_id
                 where x.letter_id = ${letter.letterId} and x.sent_on = ${letter.sentOn}::date) q) s
     where d.id = s.id and d.sent_on = ${letter.sentOn}::date and d.letter_id = ${letter.letterId}`.execute(db);
   await sql`

@@ -20,11 +20,13 @@ export async function setCopySpans(db: Db, newsletterId: string): Promise<void> 
     where d.letter_id = l.id and d.sent_on = l.sent_on and l.newsletter_id = ${newsletterId}::uuid`.execute(db);
 }
 
-/** When the last of a letter's copies is due. */
-export async function lastDue(db: Db, letter: Omit<Copies, 'started_at'>): Promise<Date | null> {
+/** When the last of a letter's copies is due, or of those in a state. */
+export async function lastDue(db: Db, letter: Omit<Copies, 'started_at'>, state?: 'queued'): Promise<Date | null> {
   const { rows } = await sql<{
     last: Date | null;
-  }>`select max(d.due_at) as last from deliveries d where ${copiesOf(letter)}`.execute(db);
+  }>`select max(d.due_at) as last from deliveries d where ${copiesOf(letter)} and ${state ? sql`d.state = ${state}` : sql`true`}`.execute(
+    db,
+  );
   return rows[0]?.last ?? null;
 }
 
@@ -33,9 +35,9 @@ export async function countedCopies(db: Db, letter: Copies): Promise<Counted[]> 
   const hour = (column: string) =>
     sql`least(${CURVE_HOURS}, floor(extract(epoch from ${sql.ref(`d.${column}`)} - ${letter.started_at}::timestamptz) / 3600))::int`;
   const { rows } = await sql<Counted>`
-    select d.variant, d.state = 'delivered' as delivered, ${hour('opened_at')} as "readHour", ${hour('clicked_at')} as "clickHour",
+    select d.variant, d.state = 'delivered' as delivered, d.state in ('queued', 'claimed') as waiting, ${hour('opened_at')} as "readHour", ${hour('clicked_at')} as "clickHour",
       d.opened_at is not null as read, d.clicked_at is not null as clicked, count(*)::int as n
-    from deliveries d where ${copiesOf(letter)} and d.state <> 'kept' group by 1, 2, 3, 4, 5, 6`.execute(db);
+    from deliveries d where ${copiesOf(letter)} and d.state <> 'kept' group by 1, 2, 3, 4, 5, 6, 7`.execute(db);
   return rows;
 }
 

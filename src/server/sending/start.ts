@@ -91,7 +91,12 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
       ).missing.length > 0
     : false;
   const versions = letter.test ? await versionsOf(db, id) : [];
-  const tried = amissOfVersions(letter.test, versions, sender?.domain ?? null);
+  const tried = amissOfVersions(
+    letter.test,
+    { subject: letter.subject, senderId: letter.sender_id },
+    versions,
+    sender?.domain ?? null,
+  );
   const hold = !letter.post_id
     ? 'Its post was deleted. Nothing has left.'
     : amiss
@@ -111,7 +116,7 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
   await db
     .updateTable('letters')
     .set({
-      told_cause: null,
+      told_causes: [],
       sent_on: sql`coalesce(sent_on, ${now.toISOString().slice(0, 10)}::date)`,
       from_name: sender!.name,
       from_address: sender!.address,
@@ -132,7 +137,7 @@ async function mayStart(ctx: Context, db: Db, id: string): Promise<boolean> {
 async function holdLetter(ctx: Context, db: Db, id: string, cause: string): Promise<void> {
   await moveLetter(ctx, db, id, 'hold', cause, { due_at: new Date(ctx.clock.now().getTime() + HOLD_MS) });
   const told = await sql<{ newsletter_id: string; subject: string }>`
-    update letters set told_cause = ${cause} where id = ${id} and state = 'held' and told_cause is distinct from ${cause} returning newsletter_id, subject`.execute(
+    update letters set told_causes = array_append(told_causes, ${cause}::text) where id = ${id} and state = 'held' and ${cause} <> all(told_causes) returning newsletter_id, subject`.execute(
     db,
   );
   for (const { newsletter_id, subject } of told.rows) {
@@ -270,8 +275,9 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       await spreadByRamp(trx, { ...of, domainId: domain.id, ramp: domain.ramp, zone: newsletter.time_zone, recipients });
     const tested = letter.test !== null && recipients > versions.length;
     await queue(trx, of, tested);
-    for (const [n, made] of beginnings)
+    for (const [n, made] of tested ? beginnings : [])
       await trx.updateTable('letter_versions').set(made).where('letter_id', '=', id).where('n', '=', n).execute();
+    if (letter.test && !tested) await trx.deleteFrom('letter_versions').where('letter_id', '=', id).execute();
     const spread = domain?.ramp || (letter.departure && letter.departure.pace.kind !== 'at once');
     const span = { first_copy: first, last_copy: await nextCopy(trx), id, sent_on: letter.sent_on };
     await trx
@@ -281,7 +287,12 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
         last_copy: span.last_copy,
         last_due_at: spread ? await lastDue(trx, span) : now,
         ...(letter.test && !tested ? { test: null } : {}),
-        ...(letter.test && tested ? { decide_at: new Date(now.getTime() + letter.test.hours * 3_600_000) } : {}),
+        ...(letter.test && tested
+          ? {
+              // A ramp-up may take days for those on whom they are tried.
+              decide_at: new Date(((await lastDue(trx, span, 'queued')) ?? now).getTime() + letter.test.hours * 3_600_000),
+            }
+          : {}),
         html,
         text: rendered.text,
         chips: JSON.stringify(chips),

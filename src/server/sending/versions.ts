@@ -42,13 +42,22 @@ export async function versionsOf(db: Db, letterId: string): Promise<VersionRow[]
 }
 
 /** What keeps a letter's versions from leaving, in a sentence; null for nothing. */
-export function amissOfVersions(test: LetterTest | null, versions: VersionRow[], domain: string | null): string | null {
+export function amissOfVersions(
+  test: LetterTest | null,
+  own: { subject: string; senderId: string | null },
+  versions: VersionRow[],
+  domain: string | null,
+): string | null {
   if (!test) return null;
   if (versions.length === 0) return 'It is to be tried in versions, and there is but one.';
   for (const version of versions) {
     if (test.by === 'subject' && !version.subject.trim()) return 'One of the subjects that it is tried with is empty.';
     if (test.by === 'beginning' && !version.beginning.trim()) return 'One of the beginnings that it is tried with is empty.';
+    if (test.by === 'subject' && version.subject.trim() === own.subject.trim())
+      return 'Two of the subjects that it is tried with are the same.';
     if (test.by !== 'sender') continue;
+    if (version.senderId !== null && version.senderId === own.senderId)
+      return 'Two of the senders that it is tried with are the same.';
     if (!version.sender) return 'A sender that it is tried with was removed.';
     if (!version.sender.confirmed) return `${version.sender.address} is not confirmed yet, and it is tried with it.`;
     if (domain !== null && !version.sender.address.endsWith(`@${domain}`))
@@ -111,12 +120,12 @@ export async function saveTest(ctx: Context, newsletter: Newsletter, id: string,
         'invalid',
         'Versions are tried at one moment, and this letter leaves at each reader’s own hour. Give it another pace first.',
       );
-    const own = test.by === 'subject' ? row.subject : test.by === 'sender' ? row.sender_id : null;
+    const mine = test.by === 'subject' ? row.subject : test.by === 'sender' ? row.sender_id : null;
     const others = versions.map((one) =>
       test.by === 'subject' ? one.subject : test.by === 'sender' ? one.senderId : one.beginning,
     );
     if (others.some((one) => !one?.trim())) throw new Fault('invalid', `Say each ${TRIED_WORDS[test.by].one}, or take it out.`);
-    const all = own === null ? others : [own, ...others];
+    const all = mine === null ? others : [mine, ...others];
     if (new Set(all.map((one) => one!.trim())).size < all.length)
       throw new Fault('invalid', `Two of these ${TRIED_WORDS[test.by].many} are the same.`);
     const named = versions.flatMap((one) => (test.by === 'sender' && one.senderId ? [one.senderId] : []));
@@ -141,7 +150,8 @@ export async function saveTest(ctx: Context, newsletter: Newsletter, id: string,
       .set({ test: JSON.stringify(test) })
       .where('id', '=', id)
       .execute();
-    const amiss = amissOfVersions(test, await versionsOf(trx, id), await domainOf(trx, newsletter, row.sender_id));
+    const own = { subject: row.subject, senderId: row.sender_id };
+    const amiss = amissOfVersions(test, own, await versionsOf(trx, id), await domainOf(trx, newsletter, row.sender_id));
     if (amiss) throw new Fault('invalid', amiss);
   });
 }
@@ -167,12 +177,21 @@ type Deciding = {
   last_copy: string;
 };
 
-/** How its versions have done so far: of those who got each, how many did what decides. */
-async function armsOf(db: Db, letter: Deciding): Promise<Arm[]> {
+/** How its versions have done so far: of those who got each, how many did what decides; and the share of them that is still on its way. */
+async function armsOf(db: Db, letter: Deciding): Promise<{ arms: Arm[]; onItsWay: number }> {
   const versions = await versionsOf(db, letter.id);
-  const figures = figuresOf(await countedCopies(db, letter), versions.length + 1);
-  return figures.versions.map((one) => ({ got: one.got, did: letter.test.decides === 'clicks' ? one.clicked : one.read }));
+  const copies = await countedCopies(db, letter);
+  const figures = figuresOf(copies, versions.length + 1);
+  const sum = (some: typeof copies) => some.reduce((all, one) => all + one.n, 0);
+  return {
+    arms: figures.versions.map((one) => ({ got: one.got, did: letter.test.decides === 'clicks' ? one.clicked : one.read })),
+    onItsWay: sum(copies.filter((one) => one.waiting)) / Math.max(1, sum(copies)),
+  };
 }
+
+/** With more than this share of its copies still on their way a test is not decided: nobody knows yet what they would do. They arrive or are given up within two days. */
+const MOST_ON_THEIR_WAY = 0.1;
+const LATER_MS = 3_600_000;
 
 /** The letters whose tests are to be decided; one that is paused is decided once it goes on. */
 export async function testsDue(ctx: Context): Promise<{ id: string }[]> {
@@ -206,7 +225,12 @@ export async function decideTest(ctx: Context, id: string): Promise<void> {
   await ctx.db.transaction().execute(async (trx) => {
     const letter = await lockedTest(trx, id);
     if (!letter || letter.verdict || !letter.decide_at || letter.decide_at > ctx.clock.now()) return;
-    const arms = await armsOf(trx, letter);
+    const { arms, onItsWay } = await armsOf(trx, letter);
+    if (onItsWay > MOST_ON_THEIR_WAY) {
+      const later = new Date(ctx.clock.now().getTime() + LATER_MS);
+      await trx.updateTable('letters').set({ decide_at: later }).where('id', '=', id).execute();
+      return;
+    }
     const verdict: KeptVerdict = { ...verdictOf(arms), arms, at: ctx.clock.now().toISOString(), by: null };
     await trx
       .updateTable('letters')
@@ -316,7 +340,7 @@ export async function chooseVersion(ctx: Context, newsletter: Newsletter, id: st
     const versions = await versionsOf(trx, id);
     if (!Number.isInteger(n) || n < 0 || n > versions.length) throw new Fault('invalid', 'Choose one of its versions.');
     const letter = row as Deciding;
-    const arms = row.verdict?.arms ?? (await armsOf(trx, letter));
+    const arms = row.verdict?.arms ?? (await armsOf(trx, letter)).arms;
     const verdict: KeptVerdict = {
       ...(row.verdict ?? verdictOf(arms)),
       arms,

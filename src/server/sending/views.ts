@@ -156,7 +156,16 @@ export type LetterDetail = LetterRow & {
   winner: number | null;
   /** The letter that it is once more. */
   againOf: string | null;
-  domains: { domain: string; recipients: number; delivered: number; bounced: number; waiting: number }[];
+  domains: {
+    domain: string;
+    recipients: number;
+    delivered: number;
+    bounced: number;
+    waiting: number;
+    people: number;
+    clicked: number;
+    left: number;
+  }[];
   problems: { address: string; response: string | null; state: string }[];
   /** Ways that rest, with the reason and until when. */
   resting: { name: string; reason: string | null; until: Date }[];
@@ -195,7 +204,7 @@ export async function letterOf(ctx: Context, newsletter: Newsletter, id: string)
       .execute(),
     sql<LetterDetail['domains'][number]>`
       select coalesce(d.name, 'all others') as domain, c.recipients, c.delivered, c.bounced + c.refused + c.given_up as bounced,
-        greatest(0, c.recipients - c.delivered - c.bounced - c.refused - c.given_up - c.cancelled) as waiting
+        c.opened_people as people, c.clicked, c.left_count as left, greatest(0, c.recipients - c.delivered - c.bounced - c.refused - c.given_up - c.cancelled) as waiting
       from letter_domain_counts c left join mail_domains d on d.id = c.domain_id where c.letter_id = ${row.id} order by (c.domain_id = 0), c.recipients desc limit 12`.execute(
       ctx.db,
     ),

@@ -23,7 +23,7 @@ alter table letters drop subjects,
   add first_copy bigint,         -- its deliveries have numbers between these, both within
   add last_copy bigint,
   add last_due_at timestamptz,   -- when the last of its copies is due
-  add told_cause text,           -- the cause of being held of which its owners were told
+  add told_causes text[] not null default '{}',   -- the causes of being held of which its owners were told
   add figures jsonb,             -- its first two days by the hour, and by version, as they were at figures_at
   add figures_at timestamptz;
 create unique index letters_again on letters (again_of);

@@ -17,7 +17,7 @@ import { curveOf } from '@/server/sending/results';
 import { previewOf } from '@/server/sending/start';
 import { versionNames, versionsOf } from '@/server/sending/versions';
 import { letterOf } from '@/server/sending/views';
-import { ActionButton, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { ActionButton, ChoiceField } from '@/ui/kit/action-form';
 import { ButtonLink } from '@/ui/kit/button';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Standfirst } from '@/ui/kit/page';
@@ -26,6 +26,7 @@ import { SubNav } from '@/ui/kit/sub-nav';
 import { Table } from '@/ui/kit/table';
 import { FirstDays } from '@/ui/sending/first-days';
 import { LetterPreview } from '@/ui/sending/letter-preview';
+import { SendAgain } from '@/ui/sending/send-again';
 import { UnderWay } from '@/ui/sending/under-way';
 import { VersionsTold } from '@/ui/sending/versions-told';
 import { deskOf, orNotFound } from '../../../../../desk';
@@ -286,28 +287,14 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             </>
           ) : !underWay ? (
             <>
-              {again?.can && again.people > 0 && (
-                <ActionDialog
-                  opens="Send again …"
-                  title="Once more, to those who did not open it"
-                  words={
-                    <>
-                      A draft is begun with the same words, for {again.exact ? '' : 'about '}
-                      {counted(again.people, 'person', 'people')} who got it and have not opened it as of now. Whoever opens it
-                      before it leaves is left out, and so is everybody whose reading cannot be seen. It can be done once.
-                    </>
-                  }
-                  submit="Begin it"
-                  action={once.bind(null, slug, id)}
-                >
-                  <TextField
-                    name="subject"
-                    label="Another subject"
-                    maxLength={200}
-                    required
-                    hint={`The first time it was “${lineForAll(letter.subject)}”.`}
-                  />
-                </ActionDialog>
+              {again?.can && (
+                <SendAgain
+                  id={id}
+                  base={base}
+                  subject={lineForAll(letter.subject)}
+                  audience={letter.audience}
+                  once={once.bind(null, slug, id)}
+                />
               )}
               <ActionButton action={duplicate.bind(null, slug, id)}>Duplicate</ActionButton>
               <ActionButton action={putAway.bind(null, slug, id, !letter.away)} done={letter.away ? 'Brought back' : 'Put away'}>
@@ -503,7 +490,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             </>
           ) : letter.decideAt ? (
             <>
-              It is decided {say(letter.decideAt)} by who {letter.test.decides === 'clicks' ? 'followed a link' : 'opened it'};{' '}
+              It is decided {say(letter.decideAt)}, or once nearly all of them have arrived, by who{' '}
+              {letter.test.decides === 'clicks' ? 'followed a link' : 'opened it'};{' '}
               {letter.test.rest === 'goes' ? 'the rest gets the better one then, by itself.' : 'the rest waits for you then.'}
             </>
           ) : null}
@@ -538,12 +526,24 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               { title: 'Provider' },
               { title: 'Recipients', figure: true },
               { title: 'Delivered', figure: true },
+              { title: 'Read', figure: true },
+              { title: 'Clicked', figure: true },
+              { title: 'Left', figure: true },
               { title: 'Came back', figure: true },
-              { title: 'Waiting', figure: true },
+              ...(underWay ? [{ title: 'Waiting', figure: true }] : []),
             ]}
             rows={letter.domains.map((p) => ({
               key: p.domain,
-              cells: [p.domain, figure(p.recipients), figure(p.delivered), figure(p.bounced), figure(p.waiting)],
+              cells: [
+                p.domain,
+                figure(p.recipients),
+                figure(p.delivered),
+                letter.counted.opens ? percent(p.people, p.delivered) : 'not counted',
+                letter.counted.clicks ? percent(p.clicked, p.delivered) : 'not counted',
+                figure(p.left),
+                figure(p.bounced),
+                ...(underWay ? [figure(p.waiting)] : []),
+              ],
             }))}
           />
         </Section>
