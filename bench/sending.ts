@@ -4,6 +4,7 @@ import { sql } from 'kysely';
 import nodemailer from 'nodemailer';
 import pino from 'pino';
 import type { Audience } from '@/core/sending/audience';
+import { median } from '@/core/sending/result';
 import type { Node } from '@/core/writing/document';
 import { systemClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
@@ -11,8 +12,11 @@ import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { scheduleLetter } from '@/server/sending/letters';
+import { noteProgress, progressOf } from '@/server/sending/progress';
+import { curveOf } from '@/server/sending/results';
 import { findRoutes } from '@/server/sending/routing';
 import { startLetter } from '@/server/sending/start';
+import { letterOf } from '@/server/sending/views';
 import { prepareNewsletter } from './letter';
 import { benchEnv, outsideResolver, SMALL_DOMAINS } from './outside';
 import type { Figure } from './report';
@@ -279,6 +283,7 @@ async function toAMillion(bench: Bench): Promise<Figure[]> {
   }>`select sum(recipients) as n from letter_counts where newsletter_id = ${own.newsletter.id}`.execute(db);
   console.log(`  a letter to ${rows[0]?.n} started in ${started.toFixed(1)} s; this process grew by ${Math.round(grown)} MB`);
   const large = await handOver(at, 1, LETTERS);
+  const watched = await whileWatched(at, rows[0] ? await largest(at) : '');
   await sql`update letters set state = 'stopped' where newsletter_id = ${own.newsletter.id} and state = 'sending'`.execute(db);
   await sql`delete from route_jobs where newsletter_id = ${own.newsletter.id}`.execute(db);
   await sql`update routes set due_at = null`.execute(db);
@@ -298,6 +303,22 @@ async function toAMillion(bench: Bench): Promise<Figure[]> {
       aim: { atMost: 20 },
     },
     {
+      name: 'the same while somebody watches its page',
+      value: watched.seen,
+      unit: 'letters/s',
+      yardstick: 'nobody watching, in turn',
+      yardstickValue: watched.unseen,
+      aim: { ratioAtLeast: 0.98 },
+    },
+    {
+      name: 'its page meanwhile, p95',
+      value: watched.page,
+      unit: 'ms',
+      yardstick: 'the wanted time',
+      yardstickValue: 150,
+      aim: { atMost: 150 },
+    },
+    {
       name: 'letters per second at a million recipients',
       value: large.rate,
       unit: 'letters/s',
@@ -306,6 +327,45 @@ async function toAMillion(bench: Bench): Promise<Figure[]> {
       aim: { ratioAtLeast: 0.85 },
     },
   ];
+}
+
+/** The newsletter's letter that is under way. */
+async function largest({ ctx, newsletter }: Bench): Promise<string> {
+  const { id } = await ctx.db
+    .selectFrom('letters')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('state', '=', 'sending')
+    .executeTakeFirstOrThrow();
+  return id;
+}
+
+const TURNS = 5;
+const A_ROUND = 6_000;
+const WATCHES_MS = 2_000;
+/** How quickly a letter leaves with and without somebody who watches its page, in turn, since the machine drifts; and how long the page takes meanwhile. */
+async function whileWatched(bench: Bench, id: string): Promise<{ seen: number; unseen: number; page: number }> {
+  const { ctx, newsletter } = bench;
+  const [seen, unseen, pages]: number[][] = [[], [], []];
+  const look = async () => {
+    const began = performance.now();
+    await Promise.all([
+      letterOf(ctx, newsletter, id),
+      curveOf(ctx, newsletter, id),
+      progressOf(ctx, newsletter, id),
+      noteProgress(ctx),
+    ]);
+    pages!.push(performance.now() - began);
+  };
+  for (let round = 0; round < TURNS * 2; round += 1) {
+    const watching = round % 2 === 1;
+    const timer = watching ? setInterval(() => void look(), WATCHES_MS) : undefined;
+    const { rate } = await handOver(bench, 1, A_ROUND);
+    clearInterval(timer);
+    (watching ? seen : unseen)!.push(rate);
+  }
+  pages!.sort((a, b) => a - b);
+  return { seen: median(seen!), unseen: median(unseen!), page: pages![Math.floor(pages!.length * 0.95)] ?? 0 };
 }
 
 /** Loads many rows without the triggers that keep counts, which are made right afterwards. */

@@ -29,17 +29,24 @@ beforeAll(async () => {
 afterAll(() => world?.close());
 
 describe('from a post on a blog to a letter in an inbox', () => {
-  it('a feed that is none is refused with a sentence, a real one is switched on', async () => {
+  it('a blog is connected by its own address; what is none is refused with a sentence', async () => {
     await section('Auto-sends');
     const connect = async (url: string) => {
-      await desk.getByLabel('Feed address').fill(url);
-      await desk.getByRole('button', { name: 'Read the feed' }).click();
+      await desk.getByLabel('Address of your blog').fill(url);
+      await desk.getByRole('button', { name: 'Look for its feed' }).click();
     };
-    await connect(world.at('blog', '/'));
-    await desk.getByText('This is a web page, not a feed.').first().waitFor();
     await connect('ftp://lanternfish.example/feed');
-    await desk.getByText('A feed address starts with https:// or http://.').first().waitFor();
-    await connect(world.at('blog', '/feed.xml'));
+    await desk.getByText('That is no web address.', { exact: false }).first().waitFor();
+    await connect(`${world.at('blog', '')}/nothing-here`);
+    await desk.getByText('answered with error 404', { exact: false }).first().waitFor();
+    // By its front page's address: what stands in its feed is shown, and that it is never mailed.
+    await connect(world.at('blog', '/'));
+    await desk
+      .getByRole('list', { name: /^Never mailed/ })
+      .getByText('An older post')
+      .waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByRole('button', { name: 'Connect it' }).click();
     await desk.getByRole('button', { name: 'Switch on' }).click();
     await until(desk, /An older post[\s\S]*was there before/);
   });

@@ -593,6 +593,7 @@ const LEFT_OUT: Record<string, string | Record<string, string>> = {
     last_due_at: 'under way',
     figures: 'worked out',
     figures_at: 'worked out',
+    figures_ms: 'worked out',
   },
   letter_progress: 'under way',
   feed_items: { place: 'their order' },

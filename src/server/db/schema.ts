@@ -787,6 +787,7 @@ export type LetterTable = {
   told_causes: Generated<string[]>;
   figures: ColumnType<LetterFigures | null, string | null | undefined, string | null>;
   figures_at: Date | null;
+  figures_ms: Generated<number>;
 };
 /** What came of a test, by what figures, and who chose; nobody where it was decided by itself. */
 export type KeptVerdict = TestVerdict & { arms: Arm[]; at: string; by: string | null };

@@ -43,8 +43,12 @@ export async function countedCopies(db: Db, letter: Copies): Promise<Counted[]> 
 
 /** After this long a letter's first two days are over, and its figures stay as they are. */
 const OVER_MS = (CURVE_HOURS + 1) * 3_600_000;
-/** Figures are made anew once they are older than a thirtieth of their letter, and not sooner than this. */
+/**
+ * Figures are made anew once they are older than a thirtieth of their letter, and not sooner than this; and than so many times as long as it took to make
+ * them, so that a letter to a million is not held up by being counted.
+ */
 const SOON_MS = 10_000;
+const TIMES_THEIR_COST = 150;
 
 /** The letters in their first two days whose figures are to be made anew, each the less often the older it is. */
 export async function figuresDue(ctx: Context): Promise<{ id: string }[]> {
@@ -53,7 +57,7 @@ export async function figuresDue(ctx: Context): Promise<{ id: string }[]> {
   const { rows } = await sql<{ id: string }>`
     select id from letters where first_copy is not null and state in ('sending', 'paused', 'stopped', 'sent') and started_at <= ${now}::timestamptz
       and (figures_at is null or figures_at > ${now}::timestamptz or (figures_at < started_at + ${seconds(OVER_MS)}
-        and ${now}::timestamptz - figures_at > greatest(${seconds(SOON_MS)}, (${now}::timestamptz - started_at) / 30)))
+        and ${now}::timestamptz - figures_at > greatest(${seconds(SOON_MS)}, (${now}::timestamptz - started_at) / 30, figures_ms * ${TIMES_THEIR_COST} * interval '1 millisecond')))
     order by figures_at nulls first limit 5`.execute(ctx.db);
   return rows;
 }
@@ -64,10 +68,12 @@ export async function keepFigures(ctx: Context, id: string): Promise<void> {
     select l.id, l.sent_on, l.started_at, l.first_copy, l.last_copy, 1 + (select count(*)::int from letter_versions v where v.letter_id = l.id) as versions
     from letters l where l.id = ${id} and l.first_copy is not null`.execute(ctx.db);
   for (const letter of rows) {
+    const began = performance.now();
     const figures = figuresOf(await countedCopies(ctx.db, letter), letter.versions);
+    const figures_ms = Math.round(performance.now() - began);
     await ctx.db
       .updateTable('letters')
-      .set({ figures: JSON.stringify(figures), figures_at: ctx.clock.now() })
+      .set({ figures: JSON.stringify(figures), figures_at: ctx.clock.now(), figures_ms })
       .where('id', '=', letter.id)
       .execute();
   }

@@ -25,7 +25,8 @@ alter table letters drop subjects,
   add last_due_at timestamptz,   -- when the last of its copies is due
   add told_causes text[] not null default '{}',   -- the causes of being held of which its owners were told
   add figures jsonb,             -- its first two days by the hour, and by version, as they were at figures_at
-  add figures_at timestamptz;
+  add figures_at timestamptz,
+  add figures_ms int not null default 0;   -- how long it took to make them
 create unique index letters_again on letters (again_of);
 
 -- Beside the letter itself, which is version 0.

@@ -5,13 +5,14 @@ import { newPostsOf } from '@/server/autosend/new-posts';
 import { layoutsOf } from '@/server/newsletters/layouts';
 import { listsOf } from '@/server/readers/readers';
 import { sendersOf } from '@/server/senders/senders';
-import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
+import { ActionButton, ActionForm, TextField } from '@/ui/kit/action-form';
 import { ButtonLink } from '@/ui/kit/button';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Empty, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { deskOf } from '../../../../desk';
-import { changeRule, connectBlog, decide, decideAll, switchRule } from './actions';
+import { changeRule, decide, decideAll, lookForFeeds, switchRule } from './actions';
+import { Ways } from './ways';
 
 export const metadata: Metadata = { title: 'Auto-sends' };
 
@@ -21,41 +22,6 @@ const BECAME = {
   held: 'waits for you',
   'left out': 'was left out',
 };
-
-type WaysProps = {
-  layouts?: { id: string; name: string }[];
-  layoutId?: string;
-  senders: { id: string; name: string; address: string }[];
-  lists: { id: string; name: string }[];
-  senderId?: string | null;
-  listId?: string;
-};
-
-/** Who a rule's letters come from, and to whom they go. */
-const Ways = ({ senders, lists, senderId, listId, layouts, layoutId }: WaysProps) => (
-  <>
-    <ChoiceField
-      name="senderId"
-      label="From"
-      defaultValue={senderId ?? undefined}
-      choices={senders.map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))}
-    />
-    <ChoiceField
-      name="listId"
-      label="To everyone reading"
-      defaultValue={listId}
-      choices={lists.map((l) => ({ value: l.id, label: l.name }))}
-    />
-    {layouts && (
-      <ChoiceField
-        name="layoutId"
-        label="Layout"
-        defaultValue={layoutId}
-        choices={layouts.map((l) => ({ value: l.id, label: l.name }))}
-      />
-    )}
-  </>
-);
 
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
@@ -76,21 +42,17 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             <Section title="Connect a blog">
               <Sheet className="mt-3">
                 <ActionForm
-                  action={connectBlog.bind(null, slug)}
-                  submit="Read the feed"
-                  done="The feed can be read. Switch it on when you are ready."
-                  clears
+                  action={lookForFeeds.bind(null, slug)}
+                  submit="Look for its feed"
                   tone={rules.length ? 'plain' : 'main'}
                 >
                   <TextField
                     name="feedUrl"
-                    type="url"
                     inputMode="url"
-                    label="Feed address"
-                    placeholder="https://lanternfish.example/feed.xml"
-                    hint="RSS, Atom or JSON Feed; https or http."
+                    label="Address of your blog"
+                    placeholder="lanternfish.example"
+                    hint="Any page of it, or its feed (RSS, Atom or JSON Feed)."
                   />
-                  <Ways senders={senders} lists={lists} senderId={newsletter.default_sender_id} />
                 </ActionForm>
               </Sheet>
             </Section>
@@ -124,7 +86,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             ) : undefined
           }
         >
-          {senders.length === 0 ? 'A letter needs somebody it comes from.' : 'Paste the address of your feed on the right.'}
+          {senders.length === 0 ? 'A letter needs somebody it comes from.' : 'Paste the address of your blog on the right.'}
         </Empty>
       )}
       {rules.map((rule) => (

@@ -15,7 +15,7 @@ import { Copy } from '@/ui/kit/copy';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
-import { connectBlog, switchRule } from '../auto-sends/actions';
+import { lookForFeeds, switchRule } from '../auto-sends/actions';
 import { checkNow, makeDomain, makeSender, sendProofAgain, sendRecords } from '../delivery/actions';
 import { endTry, tryForm } from '../forms/actions';
 
@@ -255,7 +255,7 @@ function stepsOf({ ctx, newsletter, person, data }: Props): Step[] {
       done: rule?.switchedOnAt ? `${rule.feedUrl} is watched` : null,
       words: rule
         ? `We found a feed at ${rule.feedUrl.replace(/^https?:\/\//, '')}. From when you switch it on, each new post becomes a letter; nothing older does.`
-        : 'Give us the address of your feed; each post that appears from then on becomes a letter.',
+        : 'Give us the address of your blog; each post that appears from then on becomes a letter.',
       minutes: 1,
       acts: rule ? (
         <ActionButton
@@ -266,11 +266,9 @@ function stepsOf({ ctx, newsletter, person, data }: Props): Step[] {
           Switch it on
         </ActionButton>
       ) : sender && data.listId ? (
-        <ActionForm action={connectBlog.bind(null, slug)} submit="Read the feed" done="The feed can be read.">
-          <input type="hidden" name="senderId" value={sender.id} />
-          <input type="hidden" name="listId" value={data.listId} />
+        <ActionForm action={lookForFeeds.bind(null, slug)} submit="Look for its feed">
           <div className="max-w-md">
-            <TextField name="feedUrl" type="url" label="Feed address" placeholder="https://lanternfish.example/feed.xml" />
+            <TextField name="feedUrl" inputMode="url" label="Address of your blog" placeholder="lanternfish.example" />
           </div>
         </ActionForm>
       ) : (

@@ -1,0 +1,36 @@
+import { ChoiceField } from '@/ui/kit/action-form';
+
+type WaysProps = {
+  layouts?: { id: string; name: string }[];
+  layoutId?: string;
+  senders: { id: string; name: string; address: string }[];
+  lists: { id: string; name: string }[];
+  senderId?: string | null;
+  listId?: string;
+};
+
+/** Who a rule's letters come from, and to whom they go. */
+export const Ways = ({ senders, lists, senderId, listId, layouts, layoutId }: WaysProps) => (
+  <>
+    <ChoiceField
+      name="senderId"
+      label="From"
+      defaultValue={senderId ?? undefined}
+      choices={senders.map((s) => ({ value: s.id, label: `${s.name} <${s.address}>` }))}
+    />
+    <ChoiceField
+      name="listId"
+      label="To everyone reading"
+      defaultValue={listId}
+      choices={lists.map((l) => ({ value: l.id, label: l.name }))}
+    />
+    {layouts && (
+      <ChoiceField
+        name="layoutId"
+        label="Layout"
+        defaultValue={layoutId}
+        choices={layouts.map((l) => ({ value: l.id, label: l.name }))}
+      />
+    )}
+  </>
+);
