@@ -8,7 +8,8 @@ import { DAY, MINUTE, TestWorld } from './world';
 /** A blog in this process whose posts and manners the tests set. */
 class Blog {
   posts: { guid: string; title: string; at: Date }[] = [];
-  answer: 'feed' | 'away' | 'broken' | 'page' = 'feed';
+  answer: 'feed' | 'away' | 'broken' | 'page' | 'gone' | 'busy' | 'moved' | 'moved for now' = 'feed';
+  retryAfter = '';
   asked = 0;
   unchanged = 0;
   origin = '';
@@ -17,7 +18,12 @@ class Blog {
     this.#server = createServer((request, response) => {
       this.asked += 1;
       const etag = `"${this.posts.length}-${this.posts.at(-1)?.guid ?? ''}"`;
-      if (this.answer === 'away') return void response.writeHead(503).end();
+      if (this.answer === 'away')
+        return void response.writeHead(503, this.retryAfter ? { 'retry-after': this.retryAfter } : {}).end();
+      if (this.answer === 'busy') return void response.writeHead(429, { 'retry-after': this.retryAfter }).end();
+      if (this.answer === 'gone') return void response.writeHead(410).end();
+      if (this.answer.startsWith('moved') && request.url !== '/new.xml')
+        return void response.writeHead(this.answer === 'moved' ? 301 : 302, { location: '/new.xml' }).end();
       if (this.answer === 'page') return void response.end('<!doctype html><html></html>');
       if (this.answer === 'feed' && request.headers['if-none-match'] === etag) {
         this.unchanged += 1;
@@ -56,7 +62,7 @@ afterAll(async () => {
   await world.close();
 });
 beforeEach(async () => {
-  Object.assign(blog, { posts: [], answer: 'feed', asked: 0, unchanged: 0 });
+  Object.assign(blog, { posts: [], answer: 'feed', asked: 0, unchanged: 0, retryAfter: '' });
   for (let n = 0; n < 3; n += 1)
     blog.posts.push({ guid: `old${n}`, title: `Old ${n}`, at: new Date(world.clock.now().getTime() - (30 - n) * DAY) });
   newsletter = await world.newsletter();
@@ -118,6 +124,62 @@ describe('watching a blog', () => {
     world.clock.advance(MINUTE);
     publish('quick');
     expect(await pollNewPosts(world.ctx, rule)).toBe(1);
+  });
+
+  it('is asked where it moved for good, comes again when it is told to, and is not asked any more where it is gone', async () => {
+    const row = () => world.ctx.db.selectFrom('auto_sends').selectAll().where('id', '=', rule).executeTakeFirstOrThrow();
+    const owner = () => world.mail.to(`${newsletter.owner}@postbird.example`).length;
+    await pollNewPosts(world.ctx, rule);
+    const { feed_url: before } = await row();
+    blog.answer = 'moved for now';
+    await poll();
+    expect((await row()).feed_url).toBe(before);
+    blog.answer = 'moved';
+    publish('moved');
+    expect(await poll()).toBe(1);
+    expect((await row()).feed_url).toBe(`${blog.origin}/new.xml`);
+    const waits = async () => ((await row()).next_poll_at!.getTime() - world.clock.now().getTime()) / MINUTE;
+    blog.answer = 'busy';
+    for (const [said, minutes] of [
+      ['7200', 120],
+      [new Date(world.clock.now().getTime() + 10 * 3_600_000).toUTCString(), 600],
+      ['999999999', 1_440],
+    ] as const) {
+      blog.retryAfter = said;
+      await world.ctx.db
+        .updateTable('auto_sends')
+        .set({ next_poll_at: world.clock.now(), failures: 0 })
+        .where('id', '=', rule)
+        .execute();
+      await pollNewPosts(world.ctx, rule);
+      expect(Math.round(await waits()), said).toBe(minutes);
+    }
+    expect(owner()).toBe(0);
+    // A day of it is told once; and once more should it be silent again after it spoke.
+    for (let n = 0; n < 3; n += 1) {
+      world.clock.advance(DAY);
+      await pollNewPosts(world.ctx, rule);
+    }
+    await world.work();
+    expect(owner()).toBe(1);
+    Object.assign(blog, { answer: 'feed', retryAfter: '' });
+    world.clock.advance(DAY);
+    await pollNewPosts(world.ctx, rule);
+    expect(await row()).toMatchObject({ failing_since: null, told_at: null, fault: null });
+    blog.answer = 'gone';
+    await poll();
+    expect(await row()).toMatchObject({ next_poll_at: null, fault: expect.stringContaining('gone for good') });
+    await world.work();
+    expect(owner()).toBe(2);
+    const asked = blog.asked;
+    world.clock.advance(2 * DAY);
+    await world.work();
+    expect(blog.asked).toBe(asked);
+    // Switched on anew it is asked again.
+    blog.answer = 'feed';
+    await switchNewPosts(world.ctx, newsletter, rule, true);
+    await pollNewPosts(world.ctx, rule);
+    expect((await row()).fault).toBeNull();
   });
 
   it('two polls at once make one letter', async () => {

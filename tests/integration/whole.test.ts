@@ -582,6 +582,8 @@ const LEFT_OUT: Record<string, string | Record<string, string>> = {
     next_poll_at: 'asked anew',
     polled_at: 'asked anew',
     failures: 'asked anew',
+    failing_since: 'asked anew',
+    told_at: 'asked anew',
     fault: 'asked anew',
   },
   letters: {

@@ -5,7 +5,32 @@ import { Fault, type FaultCode } from '@/core/faults';
 import type { Context } from '../context';
 import { guardedFetch } from '../fetch/guarded';
 
-export type FeedReading = Feed & { unchanged: boolean; etag: string | null; lastModified: string | null };
+export type FeedReading = Feed & {
+  unchanged: boolean;
+  etag: string | null;
+  lastModified: string | null;
+  /** Where it has moved to for good. */
+  movedTo: string | null;
+};
+
+/** A feed that answered, and said that it is gone for good, or when to come again. */
+export class FeedAway extends Fault {
+  constructor(
+    sentence: string,
+    readonly gone: boolean,
+    readonly againMs: number,
+  ) {
+    super('unreachable', sentence);
+  }
+}
+
+/** When to come again, as a server says it (RFC 9110 section 10.2.3: seconds, or a date), in milliseconds; 0 where it does not. */
+export function retryAfter(value: string | null, now: Date): number {
+  const said = value?.trim() ?? '';
+  if (/^\d{1,9}$/.test(said)) return Number(said) * 1_000;
+  const at = said ? Date.parse(said) : Number.NaN;
+  return Number.isNaN(at) ? 0 : Math.max(0, at - now.getTime());
+}
 type Seen = { etag: string | null; lastModified: string | null };
 
 const MOST_SECONDS = 5;
@@ -15,7 +40,7 @@ const MOST_MEGABYTES = 256;
  * Reads a feed, asking only for what changed (RFC 9110 section 13). Throws a fault whose sentence says whether the site was away or the feed could
  * not be read.
  */
-export async function readFeed(ctx: Pick<Context, 'config'>, url: string, seen: Seen): Promise<FeedReading> {
+export async function readFeed(ctx: Pick<Context, 'config' | 'clock'>, url: string, seen: Seen): Promise<FeedReading> {
   const headers: Record<string, string> = {
     accept: 'application/atom+xml, application/rss+xml, application/feed+json, application/xml;q=0.9, */*;q=0.5',
   };
@@ -26,7 +51,16 @@ export async function readFeed(ctx: Pick<Context, 'config'>, url: string, seen: 
   const base = {
     etag: answer.headers.get('etag') ?? seen.etag,
     lastModified: answer.headers.get('last-modified') ?? seen.lastModified,
+    movedTo: answer.movedTo,
   };
+  if (answer.status === 410)
+    throw new FeedAway(`${host} says that this feed is gone for good. We do not ask for it any more.`, true, 0);
+  if (answer.status === 429 || answer.status === 503)
+    throw new FeedAway(
+      `${host} answered with error ${answer.status}, which means “not now”. We ask again later.`,
+      false,
+      retryAfter(answer.headers.get('retry-after'), ctx.clock.now()),
+    );
   if (answer.status === 304) return { unchanged: true, title: '', items: [], ...base };
   if (answer.status >= 400)
     throw new Fault('unreachable', `${host} answered with error ${answer.status}. Is the feed still at this address?`);

@@ -2,6 +2,7 @@ import Joi from 'joi';
 import { sql } from 'kysely';
 import { type FeedItem, itemKey, newItems, nextPoll, normaliseLink } from '@/core/autosend/items';
 import { asFault, Fault } from '@/core/faults';
+import { fullTime } from '@/core/growth/times';
 import { slugify } from '@/core/newsletters/slug';
 import { ofList } from '@/core/sending/audience';
 import { check } from '../check';
@@ -10,7 +11,7 @@ import { type Db, inTransaction, isAway } from '../db/connection';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
 import { scheduleLetter } from '../sending/letters';
-import { readFeed } from './feeds';
+import { FeedAway, readFeed } from './feeds';
 
 export type NewPostsView = {
   id: string;
@@ -135,7 +136,17 @@ export async function switchNewPosts(ctx: Context, newsletter: Newsletter, id: s
     .updateTable('auto_sends')
     .set(
       on
-        ? { switched_on_at: now, baseline_at: null, etag: null, last_modified: null, next_poll_at: now, failures: 0, fault: null }
+        ? {
+            switched_on_at: now,
+            baseline_at: null,
+            etag: null,
+            last_modified: null,
+            next_poll_at: now,
+            failures: 0,
+            fault: null,
+            failing_since: null,
+            told_at: null,
+          }
         : { switched_on_at: null, next_poll_at: null },
     )
     .where('newsletter_id', '=', newsletter.id)
@@ -173,13 +184,22 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
   } catch (error) {
     const { sentence } = asFault(error);
     const failures = rule.failures + 1;
-    await save({ failures, fault: sentence, next_poll_at: nextPoll(now, everyMs, failures) });
+    const gone = error instanceof FeedAway && error.gone;
+    const again = error instanceof FeedAway ? Math.min(error.againMs, LONGEST_MS) : 0;
+    const next = new Date(Math.max(nextPoll(now, everyMs, failures).getTime(), now.getTime() + again));
+    const since = rule.failing_since ?? now;
+    await save({ failures, fault: sentence, failing_since: since, next_poll_at: gone ? null : next });
+    if (gone || now.getTime() - since.getTime() >= LONGEST_MS) await tellSilence(ctx, rule.id, since, sentence, gone);
     ctx.log.warn({ feed: rule.feed_url, failures, reason: sentence }, 'a feed could not be read');
     return 0;
   }
   const next = {
     failures: 0,
     fault: null,
+    failing_since: null,
+    told_at: null,
+    // A feed that moved for good is asked where it is now.
+    ...(reading.movedTo && reading.movedTo.length <= 500 ? { feed_url: reading.movedTo } : {}),
     next_poll_at: nextPoll(now, everyMs, 0),
     etag: reading.etag,
     last_modified: reading.lastModified,
@@ -272,6 +292,45 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
   });
   if (made) ctx.log.info({ feed: rule.feed_url, letters: made }, 'new posts became letters');
   return made;
+}
+
+/** So long a feed may be silent before its owners are told, and so late at most it is asked again, whatever it says. */
+const LONGEST_MS = 86_400_000;
+
+/** Tells a newsletter's owners that a feed has been silent for a day, or is gone: once, until it can be read again. */
+async function tellSilence(ctx: Context, id: string, since: Date, sentence: string, gone: boolean): Promise<void> {
+  await inTransaction(ctx.db, async (trx) => {
+    const rule = await trx
+      .updateTable('auto_sends')
+      .set({ told_at: ctx.clock.now() })
+      .where('id', '=', id)
+      .where('told_at', 'is', null)
+      .where('switched_on_at', 'is not', null)
+      .returning(['name', 'newsletter_id', 'feed_url'])
+      .executeTakeFirst();
+    if (!rule) return;
+    const newsletter = await trx
+      .selectFrom('newsletters')
+      .select(['name', 'slug', 'time_zone'])
+      .where('id', '=', rule.newsletter_id)
+      .executeTakeFirstOrThrow();
+    await mailOwners(
+      ctx,
+      trx,
+      rule.newsletter_id,
+      newsletter,
+      gone ? `The feed of ${rule.name} is gone` : `We cannot read the feed of ${rule.name}`,
+      [
+        `${gone ? 'It' : `Since ${fullTime(since, newsletter.time_zone)} it`} cannot be read: ${rule.feed_url}`,
+        sentence,
+        gone
+          ? 'No new post becomes a letter until you connect the blog anew.'
+          : 'Nothing is lost: what appears meanwhile becomes letters once it can be read again, and we keep asking.',
+      ],
+      '/auto-sends',
+      { asked: false },
+    );
+  });
 }
 
 type Rule = { id: string; newsletter_id: string; layout_id: string; list_id: string; sender_id: string };

@@ -18,6 +18,7 @@ import * as writing from './migrations/0016-writing';
 import * as layouts from './migrations/0017-layouts';
 import * as addressing from './migrations/0018-addressing';
 import * as results from './migrations/0019-results';
+import * as feeds from './migrations/0020-feeds';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -40,6 +41,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0017-layouts': layouts,
   '0018-addressing': addressing,
   '0019-results': results,
+  '0020-feeds': feeds,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -712,6 +712,8 @@ type AutoSendTable = {
   polled_at: Date | null;
   failures: Generated<number>;
   fault: string | null;
+  failing_since: Date | null;
+  told_at: Date | null;
   feed_title: string | null;
   created_at: Date;
 };

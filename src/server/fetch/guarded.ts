@@ -4,7 +4,14 @@ import ipaddr from 'ipaddr.js';
 import { Agent, fetch as undiciFetch } from 'undici';
 import { Fault } from '@/core/faults';
 
-export type Fetched = { status: number; headers: Headers; bytes: Buffer; url: string };
+export type Fetched = {
+  status: number;
+  headers: Headers;
+  bytes: Buffer;
+  url: string;
+  /** Where it has moved to for good, where every step of the way said so (RFC 9110, 301 and 308). */
+  movedTo: string | null;
+};
 export type FetchLimits = { timeoutMs: number; bytes: number; redirects: number };
 const LIMITS: FetchLimits = { timeoutMs: 15_000, bytes: 5_000_000, redirects: 4 };
 
@@ -47,6 +54,7 @@ export async function guardedFetch(
   const signal = AbortSignal.timeout(limits.timeoutMs);
   try {
     let at = url;
+    let forGood = true;
     for (let hop = 0; hop <= limits.redirects; hop += 1) {
       const target = checkedUrl(at, allowLoopback);
       const response = await undiciFetch(target, {
@@ -58,6 +66,7 @@ export async function guardedFetch(
       const location = response.headers.get('location');
       if (response.status >= 300 && response.status < 400 && response.status !== 304 && location) {
         await response.body?.cancel();
+        forGood &&= response.status === 301 || response.status === 308;
         at = new URL(location, target).href;
         continue;
       }
@@ -65,6 +74,7 @@ export async function guardedFetch(
         status: response.status,
         headers: response.headers as unknown as Headers,
         url: target.href,
+        movedTo: hop > 0 && forGood ? target.href : null,
         bytes: await bounded(response.body, limits.bytes),
       };
     }

@@ -1,8 +1,10 @@
 import { sql } from 'kysely';
 import { csvRow } from '@/core/importing/rows';
+import { folded } from '@/core/readers/condition';
 import { type Counted, CURVE_HOURS, figuresOf, type LetterFigures, usualCurve } from '@/core/sending/result';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
+import { likeOf } from '../readers/table';
 
 /* What became of a letter's copies: its first two days by the hour, and by its versions. */
 
@@ -176,9 +178,30 @@ export type RecipientRow = {
   response: string | null;
 };
 
+/** What of a letter's counts says how many stand on a shelf; who has not opened it is only known by looking. */
+const SHELF_COUNT: Partial<Record<RecipientShelf, ReturnType<typeof sql>>> = {
+  read: sql`opened_people`,
+  hidden: sql`hidden`,
+  clicked: sql`clicked`,
+  waiting: sql`recipients - delivered - bounced - refused - given_up - cancelled`,
+  back: sql`bounced + refused + given_up`,
+  cancelled: sql`cancelled`,
+  left: sql`left_count`,
+};
+
+/** Of so many readers behind a part of an address each copy is looked up; with more of them the copies are gone through. */
+const FEW = 2_000;
+
+/** The readers behind a part of an address, or its beginning where it is short; null for too many of them. */
+async function readersBehind(db: Db, newsletterId: string, like: string): Promise<string[] | null> {
+  const { rows } = await sql<{ id: string }>`
+    select id from readers where newsletter_id = ${newsletterId}::uuid and address_key like ${like} limit ${FEW + 1}`.execute(db);
+  return rows.length > FEW ? null : rows.map((row) => row.id);
+}
+
 /**
- * A letter's recipients in the order in which they were fixed, after one of them, by its copy's number; `find` is a part of an address. Nothing before it
- * has begun.
+ * A letter's recipients in the order in which they were fixed, after one of them, by its copy's number; `find` is a part of the address that they have now, or
+ * its beginning where it is short. Nothing before it has begun.
  */
 export async function recipientsOf(
   ctx: Context,
@@ -191,23 +214,34 @@ export async function recipientsOf(
     most = 100,
   }: { shelf?: RecipientShelf; find?: string; after?: string | null; most?: number },
 ): Promise<{ rows: RecipientRow[]; more: string | null }> {
+  const nobody = { rows: [], more: null };
   const letter = await ctx.db
     .selectFrom('letters')
     .select(['id', 'sent_on', 'first_copy', 'last_copy'])
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '=', id)
     .executeTakeFirst();
-  if (!letter?.sent_on || !letter.first_copy || !letter.last_copy) return { rows: [], more: null };
-  const like = find
-    .trim()
-    .toLowerCase()
-    .replace(/[\\%_]/g, '\\$&');
+  if (!letter?.sent_on || !letter.first_copy || !letter.last_copy) return nobody;
+  const known = SHELF_COUNT[shelf];
+  if (known) {
+    const { rows } = await sql<{ n: number }>`select ${known} as n from letter_counts where letter_id = ${id}`.execute(ctx.db);
+    // Nobody is not looked for among a million.
+    if (!rows[0]?.n) return nobody;
+  }
+  const words = folded(find.trim());
+  const like = [...words].length < 3 ? `${likeOf(words)}%` : `%${likeOf(words)}%`;
+  const few = words ? await readersBehind(ctx.db, newsletter.id, like) : null;
+  if (few?.length === 0) return nobody;
+  const span = { ...letter, sent_on: letter.sent_on, first_copy: after ?? letter.first_copy, last_copy: letter.last_copy };
+  const who = few
+    ? sql`d.letter_id = ${id}::uuid and d.sent_on = ${letter.sent_on}::date and d.reader_id = any(${few}::uuid[])`
+    : sql`${copiesOf(span)} and ${words ? sql`exists (select 1 from readers r where r.id = d.reader_id and r.address_key like ${like})` : sql`true`}`;
   const { rows } = await sql<RecipientRow>`
     select d.id as copy, d.reader_id as "readerId", exists (select 1 from readers r where r.id = d.reader_id) as known, d.address, d.state, d.variant as version,
       d.due_at as due, d.delivered_at as delivered, d.opened_at as opened, d.opened_by_machine_at as "byMachine", d.clicked_at as clicked, d.left_at as left, d.response
-    from deliveries d where ${copiesOf({ ...letter, sent_on: letter.sent_on, first_copy: after ?? letter.first_copy, last_copy: letter.last_copy })}
-      and ${after ? sql`d.id > ${after}::bigint` : sql`true`} and ${SHELF_SQL[shelf]} and ${like ? sql`lower(d.address) like ${`%${like}%`}` : sql`true`}
-    order by d.id limit ${most + 1}`.execute(ctx.db);
+    from deliveries d where ${who} and ${after ? sql`d.id > ${after}::bigint` : sql`true`} and ${SHELF_SQL[shelf]} order by d.id limit ${most + 1}`.execute(
+    ctx.db,
+  );
   const shown = rows.slice(0, most);
   return { rows: shown, more: rows.length > most ? shown.at(-1)!.copy : null };
 }

@@ -147,7 +147,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           </div>
           {rule.fault && rule.switchedOnAt && (
             <Note tone="look" title={rule.fault}>
-              Nothing is lost: we ask again {rule.nextPollAt ? spokenTime(rule.nextPollAt, now, newsletter.time_zone) : 'soon'}.
+              {rule.nextPollAt
+                ? `Nothing is lost: we ask again ${spokenTime(rule.nextPollAt, now, newsletter.time_zone)}.`
+                : 'Connect the blog anew, by any address of it; its posts so far are not mailed again.'}
             </Note>
           )}
           {rule.held.length > 0 && (
