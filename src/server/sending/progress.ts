@@ -12,12 +12,17 @@ const REMEMBERED_MS = 3_600_000;
 /** Notes how many copies of each letter under way are done with, once in ten seconds; what is over, or would be in the future since the clock was set back, is forgotten. */
 export async function noteProgress(ctx: Context): Promise<void> {
   const now = ctx.clock.now();
-  await sql`
-    insert into letter_progress (letter_id, at, done)
-    select l.id, ${now}::timestamptz, coalesce(c.delivered + c.bounced + c.refused + c.given_up + c.cancelled, 0) from letters l
-    left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true
-    where l.state = 'sending' and not exists (select 1 from letter_progress p where p.letter_id = l.id and p.at > ${new Date(now.getTime() - EVERY_MS)} and p.at <= ${now}::timestamptz)
-    on conflict do nothing`.execute(ctx.db);
+  const { rows } = await sql<{ id: string }>`
+    select id from letters l where state = 'sending' and not exists (
+      select 1 from letter_progress p where p.letter_id = l.id and p.at > ${new Date(now.getTime() - EVERY_MS)} and p.at <= ${now}::timestamptz)`.execute(
+    ctx.db,
+  );
+  for (const { id } of rows)
+    await sql`
+      insert into letter_progress (letter_id, at, done)
+      select ${id}::uuid, ${now}::timestamptz, coalesce((select delivered + bounced + refused + given_up + cancelled from letter_counts where letter_id = ${id}::uuid), 0)
+      on conflict do nothing`.execute(ctx.db);
+  if (rows.length === 0) return;
   await sql`delete from letter_progress where at < ${new Date(now.getTime() - REMEMBERED_MS)} or at > ${new Date(now.getTime() + EVERY_MS)}`.execute(
     ctx.db,
   );

@@ -209,12 +209,20 @@ export async function testsDue(ctx: Context): Promise<{ id: string }[]> {
 
 /** The letters of which some wait to be let go: the rest of a test that is decided, or who joined later. */
 export async function restsDue(ctx: Context): Promise<{ id: string }[]> {
-  const { rows } = await sql<{ id: string }>`
-    select id from letters l where state = 'sending' and (winner is not null or test is null)
-      and exists (select 1 from deliveries d where d.letter_id = l.id and d.sent_on = l.sent_on and d.state = 'kept') limit 20`.execute(
-    ctx.db,
-  );
-  return rows;
+  const open = await ctx.db
+    .selectFrom('letters')
+    .select(['id', 'sent_on'])
+    .where('state', '=', 'sending')
+    .where((eb) => eb.or([eb('winner', 'is not', null), eb('test', 'is', null)]))
+    .execute();
+  const due: { id: string }[] = [];
+  // One by one: each is in one month's partition, where a join would be planned over all of them.
+  for (const { id, sent_on } of open) {
+    const { rows } = await sql`
+      select 1 from deliveries where letter_id = ${id} and sent_on = ${sent_on}::date and state = 'kept' limit 1`.execute(ctx.db);
+    if (rows.length) due.push({ id });
+  }
+  return due;
 }
 
 /**
