@@ -111,7 +111,8 @@ const VIEWS: {
       for (const tick of await ticks.all()) await tick.check();
       await letItGo.click();
       await page.getByRole('button', { name: /^Yes, to/ }).click();
-      await page.getByText('at the pace of the last minutes', { exact: false }).waitFor({ timeout: 120_000 });
+      await page.getByText('the last of its copies are due', { exact: false }).waitFor({ timeout: 120_000 });
+      await page.getByText('Its first two days').waitFor({ timeout: 60_000 });
     },
   },
 ];

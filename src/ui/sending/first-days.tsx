@@ -25,6 +25,9 @@ export function FirstDays({ figures, delivered, hours, usual, former, clicks }: 
   const share = useCallback((n: number) => (delivered ? (100 * n) / delivered : 0), [delivered]);
   const draw = useCallback(
     (token: (name: string) => string): EChartsOption => {
+      const ends = [figures.reads, figures.clicks].map((all) => share(upToEachHour(all)[Math.min(hours, all.length) - 1] ?? 0));
+      // Two lines that end in one place have one label.
+      const together = clicks && Math.abs(ends[0]! - ends[1]!) < 2;
       const line = (name: string, values: number[], colour: string, dashed = false) => ({
         name,
         type: 'line' as const,
@@ -32,8 +35,13 @@ export function FirstDays({ figures, delivered, hours, usual, former, clicks }: 
         showSymbol: false,
         lineStyle: { color: token(colour), width: dashed ? 1.5 : 2.2, type: dashed ? ('dashed' as const) : ('solid' as const) },
         itemStyle: { color: token(colour) },
-        labelLayout: { moveOverlap: 'shiftY' as const },
-        endLabel: { show: true, formatter: name, color: token(colour), fontFamily: 'inherit', fontSize: 12 },
+        endLabel: {
+          show: name !== 'clicked' || !together,
+          formatter: name === 'read' && together ? 'read, clicked' : name,
+          color: token(colour),
+          fontFamily: 'inherit',
+          fontSize: 12,
+        },
       });
       return {
         grid: { left: 36, right: 76, top: 12, bottom: 24 },

@@ -58,10 +58,10 @@ export function UnderWay({ progress, counts, kept, paused, last }: Props) {
             ? kept
               ? `${counted(kept, 'person waits', 'people wait')} for the test to be decided.`
               : 'The last of it is being written down.'
-            : progress.left
-              ? `${capital(timeLeftWords(progress.left))} more, at the pace of the last minutes${last ? `; the last leave ${last}` : ''}.`
-              : last
-                ? `The last of it leaves ${last}.`
+            : last
+              ? `It leaves over some time: the last of its copies are due ${last}.`
+              : progress.left
+                ? `${capital(timeLeftWords(progress.left))} more, at the pace of the last minutes.`
                 : 'How long it takes can be said once it has gone on for half a minute.'}
       </p>
       <Table

@@ -57,7 +57,7 @@ export default async function Page({ params, searchParams }: Props) {
       </Standfirst>
       {feeds.map((feed) => (
         <Section key={feed.url} title={feed.title} aside={<span className="break-all">{feed.url}</span>}>
-          <div className="grid gap-x-8 gap-y-4 pt-2 lg:grid-cols-[1fr_18rem]">
+          <div className="grid items-start gap-x-8 gap-y-4 pt-2 lg:grid-cols-[1fr_18rem]">
             <div>
               {feed.posts.length === 0 ? (
                 <p className="py-2 text-ink-2">Nothing stands in it yet.</p>
