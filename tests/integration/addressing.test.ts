@@ -17,8 +17,9 @@ import {
 } from '@/server/sending/address';
 import { lastLook, letGo } from '@/server/sending/departing';
 import { beginLetter, saveDraftLetter } from '@/server/sending/drafts';
-import { callBack } from '@/server/sending/letters';
+import { callBack, stopLetter } from '@/server/sending/letters';
 import { calendarAddress, calendarFor, openCalendar } from '@/server/sending/runway-calendar';
+import { startLetter } from '@/server/sending/start';
 import { saveTest } from '@/server/sending/versions';
 import { letterOf } from '@/server/sending/views';
 import { DAY, TestWorld } from './world';
@@ -372,6 +373,23 @@ describe('a letter leaves', () => {
     await world.work();
     expect([await delivered(), await state(id)]).toEqual([4, 'sent']);
   });
+  it('to nobody where it is stopped while it starts', async () => {
+    const id = await written();
+    await world.lets(newsletter, id, '2026-11-24T20:00');
+    world.clock.advance(DAY);
+    // As a worker leaves it that dies between looking whether it may leave and fixing who gets it.
+    await startLetter(world.brokenAfter(14), id).catch(() => undefined);
+    const state = async () =>
+      (await world.ctx.db.selectFrom('letters').select('state').where('id', '=', id).executeTakeFirstOrThrow()).state;
+    await world.ctx.db.updateTable('letters').set({ state: 'starting' }).where('id', '=', id).execute();
+    await stopLetter(world.ctx, newsletter, id, 'Ottoline Vance');
+    await startLetter(world.ctx, id);
+    await world.work();
+    expect(await state()).toBe('stopped');
+    expect(world.mail.taken).toHaveLength(0);
+    await expect(world.lets(newsletter, id, '2026-11-26T20:00')).rejects.toMatchObject({ code: 'conflict' });
+  });
+
   it('evenly over some hours', async () => {
     const id = await written();
     const departure = at('2026-11-26T08:00', { pace: { kind: 'over hours', hours: 4 } });

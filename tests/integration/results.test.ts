@@ -1,11 +1,13 @@
 import { sql } from 'kysely';
 import { simpleParser } from 'mailparser';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import type { Condition } from '@/core/readers/condition';
 import { isOnlyUnread, ofList, onlyUnread } from '@/core/sending/audience';
 import type { Node } from '@/core/writing/document';
 import { writeMarks } from '@/server/delivery/marks';
 import { newId } from '@/server/ids';
 import { recount } from '@/server/jobs/tick';
+import { howMany } from '@/server/readers/table';
 import { addressLetter } from '@/server/sending/address';
 import { againOf, sendAgain } from '@/server/sending/again';
 import { lastLook } from '@/server/sending/departing';
@@ -453,7 +455,11 @@ describe('a letter sent again', () => {
     const { id: again } = await sendAgain(world.ctx, newsletter, id, { subject: 'Once more' });
     await discardLetter(world.ctx, newsletter, again);
     await sendAgain(world.ctx, newsletter, id, { subject: 'Once more' });
+    const unread: Condition = { kind: 'letter', id, what: 'unread' };
+    expect(await howMany(world.ctx, newsletter, { find: '', condition: unread })).toBe(2);
     await world.ctx.db.updateTable('letters').set({ counts_opens: false }).where('id', '=', id).execute();
+    // Nobody was seen not to open it.
+    expect(await howMany(world.ctx, newsletter, { find: '', condition: unread })).toBe(0);
     await world.ctx.db.deleteFrom('letters').where('again_of', '=', id).execute();
     expect(await againOf(world.ctx, newsletter, id)).toMatchObject({ can: false, why: expect.stringContaining('not counted') });
   });

@@ -75,6 +75,8 @@ async function somebody(count: number) {
         kind: 'post',
         audience: JSON.stringify({ to: [{ kind: 'list', id: lists[0] }], without: [] }),
         subject: 'S',
+        // Of the second nobody's openings were counted.
+        counts_opens: id === letters[0],
         preview_line: '',
         state: 'sent',
         state_at: at,

@@ -3,7 +3,7 @@ import { decodeText } from '../charset';
 import { Fault } from '../faults';
 import { fromHtml } from '../writing/from-html';
 import { plainLine, plainText } from '../writing/plain-line';
-import type { FeedItem } from './items';
+import { type FeedItem, UNTITLED } from './items';
 
 /** Items beyond this many are not read: a feed is a window, not an archive. */
 const MOST_ITEMS = 200;
@@ -152,7 +152,7 @@ function make(raw: Raw, url: string): FeedItem {
   return {
     guid: plainText(raw.guid ?? '', MOST_GUID) || null,
     link: raw.link,
-    title: line(raw.title, 200) || 'A new post',
+    title: line(raw.title, 200) || UNTITLED,
     summary: line(raw.summary ?? body, 240),
     document:
       body?.kind === 'text'

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { type FeedItem, itemKey, newItems, nextPoll, normaliseLink } from './items';
+import { type FeedItem, itemKey, newItems, nextPoll, normaliseLink, UNTITLED } from './items';
 
 const item = (n: number, more: Partial<FeedItem> = {}): FeedItem => ({
   guid: `g${n}`,
@@ -35,6 +35,14 @@ describe('a GUID that is an address', () => {
     const key = (title: string) => itemKey(item(1, { guid: null, link: '', title }));
     expect(key('One')).toBe(key('One'));
     expect(key('One')).not.toBe(key('Two'));
+    // By its title and its date: an edit of its words is no new post, and another month's notes are.
+    const bare = (more: Partial<FeedItem>) => itemKey(item(1, { guid: null, link: '', title: 'Notes', ...more }));
+    const said = (text: string) => ({ document: { version: 1 as const, nodes: [{ kind: 'subtitle' as const, text }] } });
+    expect(bare(said('Edited'))).toBe(bare(said('As it was')));
+    expect(bare({ publishedAt: new Date('2026-12-01') })).not.toBe(bare({ publishedAt: new Date('2026-11-01') }));
+    expect(bare({ publishedAt: null, ...said('Edited') })).toBe(bare({ publishedAt: null }));
+    // One without a title is what it says.
+    expect(bare({ title: UNTITLED, ...said('One') })).not.toBe(bare({ title: UNTITLED, ...said('Two') }));
   });
 });
 

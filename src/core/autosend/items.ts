@@ -29,15 +29,19 @@ export function normaliseLink(link: string): string {
   }
 }
 
+/** What stands for the title of a post that has none. */
+export const UNTITLED = 'A new post';
+
 /**
- * What makes two items the same post: the GUID, else the link, else what it says. Addresses are compared normalised, so that a site that moves from
- * http to https, or tells its campaigns apart, has not written everything anew.
+ * What makes two items the same post: the GUID, else the link, else its title with its date, so that an edit makes it no new one; of one without a title what it says.
+ * Addresses are compared normalised, so that a site that moves from http to https, or tells its campaigns apart, has not written everything anew.
  */
-export function itemKey(item: Pick<FeedItem, 'guid' | 'link' | 'title' | 'summary' | 'document'>): string {
+export function itemKey(item: Pick<FeedItem, 'guid' | 'link' | 'title' | 'summary' | 'document' | 'publishedAt'>): string {
   const guid = item.guid?.trim();
   if (guid) return /^https?:\/\//i.test(guid) ? normaliseLink(guid) : guid;
   if (item.link) return normaliseLink(item.link);
-  const said = createHash('sha256').update(JSON.stringify([item.title, item.summary, item.document.nodes]));
+  const told = item.title === UNTITLED ? [item.summary, item.document.nodes] : [item.title];
+  const said = createHash('sha256').update(JSON.stringify([...told, item.publishedAt?.toISOString() ?? null]));
   return `said ${said.digest('base64url')}`;
 }
 

@@ -82,7 +82,7 @@ export type ReaderFacts = {
   /** Of the letters that a condition names: what became of theirs. */
   letters: ReadonlyMap<string, CopyFacts>;
 };
-/** What became of somebody's copy of a letter. Of one that is hidden, a machine opened it. */
+/** What became of somebody's copy of a letter. It is hidden where a machine opened it, or no opening of that letter was counted. */
 export type CopyFacts = { got: boolean; read: boolean; clicked: boolean; hidden: boolean; links: number[] };
 
 /** Of whose last so many letters some were opened by a machine and none by them, their reading cannot be seen. */

@@ -99,7 +99,8 @@ export function conditionSql(condition: Condition, moment: Moment, known: Pick<K
       if (condition.what === 'unread') {
         const last = lowest(UNSEEN_AMONG).toString();
         return sql`(not r.text_alone and (r.recent_hidden & ${last}::bigint = 0 or r.recent_read & ${last}::bigint <> 0) and exists (select 1 from deliveries d
-          where ${copy} and d.state = 'delivered' and d.opened_at is null and d.clicked_at is null and d.opened_by_machine_at is null))`;
+          where ${copy} and d.state = 'delivered' and d.opened_at is null and d.clicked_at is null and d.opened_by_machine_at is null)
+          and exists (select 1 from letters l where l.id = ${condition.id}::uuid and l.counts_opens))`;
       }
       if (condition.link === undefined)
         return sql`exists (select 1 from deliveries d where ${copy} and d.clicked_at is not null)`;
@@ -241,7 +242,7 @@ export async function factsOf(db: Db, readerIds: string[], known: Pick<Known, 'l
   const copies = named.length
     ? await sql<{ reader_id: string; letter_id: string } & CopyFacts>`
         select d.reader_id, d.letter_id, d.state = 'delivered' as got, d.opened_at is not null as read, d.clicked_at is not null as clicked,
-          d.opened_by_machine_at is not null as hidden, array(select distinct e.link_position from events e where e.reader_id = d.reader_id and e.letter_id = d.letter_id and e.kind = 'click' and not e.machine
+          d.opened_by_machine_at is not null or not (select l.counts_opens from letters l where l.id = d.letter_id) as hidden, array(select distinct e.link_position from events e where e.reader_id = d.reader_id and e.letter_id = d.letter_id and e.kind = 'click' and not e.machine
                 and e.link_position is not null) as links
         from deliveries d where d.reader_id = any(${readerIds}::uuid[]) and d.letter_id = any(${named}::uuid[])`.execute(db)
     : { rows: [] };

@@ -53,7 +53,7 @@ export function UnderWay({ progress, counts, kept, paused, last }: Props) {
       </dl>
       <p className="mt-2 text-[13.5px] text-ink-2">
         {paused
-          ? 'Nothing leaves while it is paused.'
+          ? 'Nothing leaves until it goes on.'
           : waiting === kept
             ? kept
               ? `${counted(kept, 'person waits', 'people wait')} for the test to be decided.`

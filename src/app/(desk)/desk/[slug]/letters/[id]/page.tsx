@@ -457,7 +457,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         <VersionsTold
           test={letter.test}
           names={tried}
-          figures={letter.verdict && kept === 0 && !curve?.figures ? null : (curve?.figures?.versions ?? null)}
+          figures={curve?.figures?.versions ?? null}
           counted={letter.counted}
           winner={letter.winner}
           clear={letter.verdict?.winner ?? null}
