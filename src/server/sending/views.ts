@@ -240,12 +240,10 @@ async function problemsOf(ctx: Context, letterId: string, sentOn: string | null,
     select address, response, state from deliveries where letter_id = ${letterId} and sent_on = ${sentOn}::date
       and state in ('bounced', 'refused', 'given up') order by id limit 50`.execute(ctx.db);
   if (failed.length >= 50 || (state !== 'sending' && state !== 'paused')) return failed;
-  // Of those that wait, the ones that were told to; there are few beside those that were not tried yet.
+  // Of those that wait, the ones that were told to; there are few beside those that were not tried yet, and they have an index of their own.
   const { rows: waiting } = await sql<{ address: string; response: string | null; state: string }>`
-    select address, response, state from deliveries where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued'
-      and response is not null and route_id in (select route_id from route_jobs where letter_id = ${letterId} limit 200) limit ${50 - failed.length}`.execute(
-    ctx.db,
-  );
+    select address, response, state from deliveries where letter_id = ${letterId} and sent_on = ${sentOn}::date and state = 'queued' and tried_at is not null
+      and response is not null limit ${50 - failed.length}`.execute(ctx.db);
   return [...failed, ...waiting];
 }
 
