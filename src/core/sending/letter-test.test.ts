@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import type { Document } from '../writing/document';
-import { groupSize, promiseOf, verdictWords, withBeginning } from './letter-test';
+import { groupSize, promiseOf, verdictWords, waitingForTest, withBeginning } from './letter-test';
 import { letterTestSchema } from './schemas';
 
 describe('the groups of a test', () => {
@@ -23,6 +23,11 @@ describe('the groups of a test', () => {
         },
       ),
     );
+  });
+  it('leave the others to wait, who are never more than are still to get it', () => {
+    expect(waitingForTest({ recipients: 100, waiting: 100, share: 20, versions: 2 })).toBe(80);
+    expect(waitingForTest({ recipients: 100, waiting: 70, share: 20, versions: 2 })).toBe(70);
+    expect(waitingForTest({ recipients: 100, waiting: 5, share: 100, versions: 2 })).toBe(0);
   });
   it('are said beforehand with what they can show', () => {
     const of = { recipients: 60_000, share: 20, versions: 2, usual: 0.04, times: 1.5, decides: 'clicks' as const };
@@ -49,6 +54,10 @@ describe('what came of a test', () => {
     );
     expect(verdictWords({ ...arms, winner: null }, 'opens', ['A', 'B'])).toBe(
       'No clear winner: “B” is ahead, and it is 98% sure that it is better at all.',
+    );
+    // Nobody is ahead of anybody.
+    expect(verdictWords({ winner: null, leader: 0, sure: 0.5 }, 'clicks', ['A', 'B'])).toBe(
+      'No clear winner: so far they did alike.',
     );
     expect(verdictWords({ winner: 0, leader: 0, sure: 1 }, 'opens', ['A', 'B'])).toContain('over 99% sure');
   });

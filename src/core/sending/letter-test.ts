@@ -76,11 +76,19 @@ export function promiseOf(of: {
 const rate = (share: number) => percent(Math.round(share * 1_000_000), 1_000_000);
 const DOES: Record<Decides, string> = { clicks: 'follow a link', opens: 'open' };
 
+/** Less sure than this that the one ahead is better at all, they did alike. */
+const ALIKE = 0.6;
+
+/** How many at most wait for the end of a test, of those who are still to get a letter: whoever tries its versions is done with first. */
+export const waitingForTest = (of: { recipients: number; waiting: number; share: number; versions: number }): number =>
+  Math.min(of.waiting, of.recipients - groupSize(of.recipients, of.share, of.versions) * of.versions);
+
 /** What came of a test, in words. */
 export function verdictWords(verdict: Verdict, decides: Decides, names: readonly string[]): string {
   const leader = names[verdict.leader] ?? '';
   const sure = `${Math.min(99, Math.floor(verdict.sure * 100))}%`;
   const what = decides === 'clicks' ? 'more of its readers followed a link' : 'more of its readers opened it';
+  if (verdict.winner === null && verdict.sure < ALIKE) return 'No clear winner: so far they did alike.';
   return verdict.winner === null
     ? `No clear winner: “${leader}” is ahead, and it is ${sure} sure that it is better at all.`
     : `“${leader}” did better: it is over ${sure} sure that ${what}.`;

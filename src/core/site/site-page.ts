@@ -1,4 +1,5 @@
 import { Parser } from 'htmlparser2';
+import { feedsNamed } from '../autosend/discover';
 
 /** What a site's own page says of itself. */
 export type SitePage = {
@@ -10,8 +11,6 @@ export type SitePage = {
   language: string | null;
   description: string;
 };
-
-const FEEDS = /^application\/(rss\+xml|atom\+xml|feed\+json)\b/i;
 
 /** A colour as sites write it for their browser's bar: #rgb, #rrggbb or rgb(). */
 function hexOf(text: string): string | null {
@@ -29,7 +28,9 @@ function hexOf(text: string): string | null {
  * of several feeds the first.
  */
 export function readSitePage(html: string, url: string): SitePage {
-  const found: SitePage = { colour: null, feed: null, language: null, description: '' };
+  const head = html.slice(0, 300_000);
+  const feed = feedsNamed(head, url)[0]?.url.slice(0, 500) ?? null;
+  const found: SitePage = { colour: null, feed, language: null, description: '' };
   let over = false;
   const parser = new Parser({
     onopentag(name, attributes) {
@@ -42,17 +43,10 @@ export function readSitePage(html: string, url: string): SitePage {
         if (kind === 'theme-color' && !/dark/i.test(attributes.media ?? '')) found.colour ??= hexOf(content);
         if (kind === 'description') found.description ||= content.replace(/\s+/g, ' ').trim().slice(0, 200);
       }
-      if (name === 'link' && /(^|\s)alternate(\s|$)/i.test(attributes.rel ?? '') && FEEDS.test(attributes.type ?? '')) {
-        const href = attributes.href ?? '';
-        if (!found.feed && href && URL.canParse(href, url)) {
-          const { protocol, href: address } = new URL(href, url);
-          if (/^https?:$/.test(protocol)) found.feed = address.slice(0, 500);
-        }
-      }
     },
   });
   // What matters stands at the head.
-  parser.write(html.slice(0, 300_000));
+  parser.write(head);
   parser.end();
   return found;
 }

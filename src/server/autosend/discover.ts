@@ -2,7 +2,7 @@ import { addressesOf, feedsNamed, usualPlaces } from '@/core/autosend/discover';
 import { decodeText } from '@/core/charset';
 import { asFault, Fault } from '@/core/faults';
 import type { Context, Newsletter } from '../context';
-import { type Fetched, guardedFetch } from '../fetch/guarded';
+import { type Fetched, type FetchLimits, guardedFetch } from '../fetch/guarded';
 import { limit } from '../limits';
 import { readApart } from './feeds';
 
@@ -18,6 +18,9 @@ export async function lookForFeeds(ctx: Context, newsletter: Newsletter, typed: 
 /** So many that a page names are read; a site with more has one for each of its topics. */
 const MOST_READ = 6;
 const AT_ONCE = 3;
+/** Somebody waits: who says nothing is waited for no longer than this, the first address and each of the others. */
+const FIRST: FetchLimits = { timeoutMs: 8_000, bytes: 5_000_000, redirects: 4 };
+const OTHERS: FetchLimits = { ...FIRST, timeoutMs: 4_000 };
 
 /**
  * The feeds behind whatever somebody pasted: the address of a feed, of a blog's front page or of any of its posts. Each was read. Throws a fault with a sentence
@@ -56,9 +59,14 @@ async function firstAnswer(ctx: Pick<Context, 'config'>, addresses: string[]): P
   let fault: Fault | null = null;
   for (const address of addresses) {
     try {
-      const answer = await guardedFetch(address, ctx.config.allowLoopback, {
-        accept: 'text/html, application/atom+xml, application/rss+xml, application/feed+json, */*;q=0.5',
-      });
+      const answer = await guardedFetch(
+        address,
+        ctx.config.allowLoopback,
+        {
+          accept: 'text/html, application/atom+xml, application/rss+xml, application/feed+json, */*;q=0.5',
+        },
+        FIRST,
+      );
       if (answer.status < 400) return answer;
       fault ??= new Fault('unreachable', `${new URL(address).host} answered with error ${answer.status}. Is the address right?`);
     } catch (error) {
@@ -85,7 +93,7 @@ async function readAll(ctx: Pick<Context, 'config'>, urls: string[], most = Numb
   for (let at = 0; at < urls.length && found.length < most; at += AT_ONCE) {
     const some = await Promise.all(
       urls.slice(at, at + AT_ONCE).map(async (url) => {
-        const answer = await guardedFetch(url, ctx.config.allowLoopback).catch(() => null);
+        const answer = await guardedFetch(url, ctx.config.allowLoopback, {}, OTHERS).catch(() => null);
         if (!answer || answer.status >= 400) return null;
         return read(answer, answer.headers.get('content-type')).catch(() => null);
       }),

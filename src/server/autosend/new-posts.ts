@@ -171,8 +171,8 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
     .executeTakeFirst();
   if (!rule?.switched_on_at) return 0;
   const everyMs = ctx.config.feedSeconds * 1000;
-  const save = (set: Record<string, unknown>) =>
-    ctx.db
+  const save = (set: Record<string, unknown>, db: Db = ctx.db) =>
+    db
       .updateTable('auto_sends')
       .set({ polled_at: now, ...set })
       .where('id', '=', id)
@@ -188,8 +188,11 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
     const again = error instanceof FeedAway ? Math.min(error.againMs, LONGEST_MS) : 0;
     const next = new Date(Math.max(nextPoll(now, everyMs, failures).getTime(), now.getTime() + again));
     const since = rule.failing_since ?? now;
-    await save({ failures, fault: sentence, failing_since: since, next_poll_at: gone ? null : next });
-    if (gone || now.getTime() - since.getTime() >= LONGEST_MS) await tellSilence(ctx, rule.id, since, sentence, gone);
+    // Told in the transaction that ends the asking: whoever dies in between does neither.
+    await inTransaction(ctx.db, async (trx) => {
+      await save({ failures, fault: sentence, failing_since: since, next_poll_at: gone ? null : next }, trx);
+      if (gone || now.getTime() - since.getTime() >= LONGEST_MS) await tellSilence(ctx, trx, rule.id, since, sentence, gone);
+    });
     ctx.log.warn({ feed: rule.feed_url, failures, reason: sentence }, 'a feed could not be read');
     return 0;
   }
@@ -298,39 +301,37 @@ export async function pollNewPosts(ctx: Context, id: string): Promise<number> {
 const LONGEST_MS = 86_400_000;
 
 /** Tells a newsletter's owners that a feed has been silent for a day, or is gone: once, until it can be read again. */
-async function tellSilence(ctx: Context, id: string, since: Date, sentence: string, gone: boolean): Promise<void> {
-  await inTransaction(ctx.db, async (trx) => {
-    const rule = await trx
-      .updateTable('auto_sends')
-      .set({ told_at: ctx.clock.now() })
-      .where('id', '=', id)
-      .where('told_at', 'is', null)
-      .where('switched_on_at', 'is not', null)
-      .returning(['name', 'newsletter_id', 'feed_url'])
-      .executeTakeFirst();
-    if (!rule) return;
-    const newsletter = await trx
-      .selectFrom('newsletters')
-      .select(['name', 'slug', 'time_zone'])
-      .where('id', '=', rule.newsletter_id)
-      .executeTakeFirstOrThrow();
-    await mailOwners(
-      ctx,
-      trx,
-      rule.newsletter_id,
-      newsletter,
-      gone ? `The feed of ${rule.name} is gone` : `We cannot read the feed of ${rule.name}`,
-      [
-        `${gone ? 'It' : `Since ${fullTime(since, newsletter.time_zone)} it`} cannot be read: ${rule.feed_url}`,
-        sentence,
-        gone
-          ? 'No new post becomes a letter until you connect the blog anew.'
-          : 'Nothing is lost: what appears meanwhile becomes letters once it can be read again, and we keep asking.',
-      ],
-      '/auto-sends',
-      { asked: false },
-    );
-  });
+async function tellSilence(ctx: Context, trx: Db, id: string, since: Date, sentence: string, gone: boolean): Promise<void> {
+  const rule = await trx
+    .updateTable('auto_sends')
+    .set({ told_at: ctx.clock.now() })
+    .where('id', '=', id)
+    .where('told_at', 'is', null)
+    .where('switched_on_at', 'is not', null)
+    .returning(['name', 'newsletter_id', 'feed_url'])
+    .executeTakeFirst();
+  if (!rule) return;
+  const newsletter = await trx
+    .selectFrom('newsletters')
+    .select(['name', 'slug', 'time_zone'])
+    .where('id', '=', rule.newsletter_id)
+    .executeTakeFirstOrThrow();
+  await mailOwners(
+    ctx,
+    trx,
+    rule.newsletter_id,
+    newsletter,
+    gone ? `The feed of ${rule.name} is gone` : `We cannot read the feed of ${rule.name}`,
+    [
+      `${gone ? 'It' : `Since ${fullTime(since, newsletter.time_zone)} it`} cannot be read: ${rule.feed_url}`,
+      sentence,
+      gone
+        ? 'No new post becomes a letter until you connect the blog anew, or switch this on again.'
+        : 'We keep asking. Once it can be read again, what is new in it becomes letters; more than five at once wait for your word.',
+    ],
+    '/auto-sends',
+    { asked: false },
+  );
 }
 
 type Rule = { id: string; newsletter_id: string; layout_id: string; list_id: string; sender_id: string };

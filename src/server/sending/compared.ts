@@ -1,27 +1,11 @@
 import { sql } from 'kysely';
 import { csvRow } from '@/core/importing/rows';
-import { type ReadRange, readRange } from '@/core/sending/result';
+import type { ComparedLetter } from '@/core/sending/compare';
+import { readRange } from '@/core/sending/result';
 import { lineForAll } from '@/core/writing/line';
 import type { Context, Newsletter } from '../context';
 
 /* Letters held against each other. */
-
-/** A letter that has left, with what became of it; null for what was not counted. */
-export type ComparedLetter = {
-  id: string;
-  subject: string;
-  at: Date;
-  recipients: number;
-  delivered: number;
-  read: ReadRange | null;
-  clicked: number | null;
-  left: number;
-  complained: number;
-  back: number;
-  /** Is it another letter once more, or was it tried in versions? */
-  again: boolean;
-  versions: number;
-};
 
 /** More are in the download. */
 export const MOST_COMPARED = 500;

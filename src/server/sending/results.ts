@@ -71,6 +71,8 @@ export async function keepFigures(ctx: Context, id: string): Promise<void> {
     from letters l where l.id = ${id} and l.first_copy is not null`.execute(ctx.db);
   for (const letter of rows) {
     const began = performance.now();
+    // One that cannot be counted stands back behind the others, and comes again when it is due.
+    await ctx.db.updateTable('letters').set({ figures_at: ctx.clock.now() }).where('id', '=', letter.id).execute();
     const figures = figuresOf(await countedCopies(ctx.db, letter), letter.versions);
     const figures_ms = Math.round(performance.now() - began);
     await ctx.db

@@ -290,7 +290,9 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
         ...(letter.test && tested
           ? {
               // A ramp-up may take days for those on whom they are tried.
-              decide_at: new Date(((await lastDue(trx, span, 'queued')) ?? now).getTime() + letter.test.hours * 3_600_000),
+              decide_at: new Date(
+                ((domain?.ramp && (await lastDue(trx, span, 'queued'))) || now).getTime() + letter.test.hours * 3_600_000,
+              ),
             }
           : {}),
         html,

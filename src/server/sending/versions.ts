@@ -1,6 +1,6 @@
 import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
-import { statesFor } from '@/core/sending/letter-state';
+import { type LetterState, statesFor } from '@/core/sending/letter-state';
 import { type LetterTest, TRIED_WORDS, type Version, verdictWords } from '@/core/sending/letter-test';
 import { figuresOf } from '@/core/sending/result';
 import { letterTestSchema } from '@/core/sending/schemas';
@@ -193,18 +193,27 @@ async function armsOf(db: Db, letter: Deciding): Promise<{ arms: Arm[]; onItsWay
 const MOST_ON_THEIR_WAY = 0.1;
 const LATER_MS = 3_600_000;
 
-/** The letters whose tests are to be decided; one that is paused is decided once it goes on. */
+const DECIDED_IN: LetterState[] = ['sending', 'sent'];
+
+/** The letters whose tests are to be decided: on their way, or gone to everybody already; one that is paused is decided once it goes on. */
 export async function testsDue(ctx: Context): Promise<{ id: string }[]> {
   return ctx.db
     .selectFrom('letters')
     .select('id')
-    .where('state', '=', 'sending')
+    .where('state', 'in', DECIDED_IN)
     .where('test', 'is not', null)
     .where('verdict', 'is', null)
     .where('winner', 'is', null)
     .where('decide_at', '<=', ctx.clock.now())
     .limit(20)
     .execute();
+}
+
+/** Does anybody wait to be let go? */
+async function someKept(db: Db, id: string, sentOn: string): Promise<boolean> {
+  const { rows } = await sql`
+    select 1 from deliveries where letter_id = ${id} and sent_on = ${sentOn}::date and state = 'kept' limit 1`.execute(db);
+  return rows.length > 0;
 }
 
 /** The letters of which some wait to be let go: the rest of a test that is decided, or who joined later. */
@@ -218,9 +227,7 @@ export async function restsDue(ctx: Context): Promise<{ id: string }[]> {
   const due: { id: string }[] = [];
   // One by one: each is in one month's partition, where a join would be planned over all of them.
   for (const { id, sent_on } of open) {
-    const { rows } = await sql`
-      select 1 from deliveries where letter_id = ${id} and sent_on = ${sent_on}::date and state = 'kept' limit 1`.execute(ctx.db);
-    if (rows.length) due.push({ id });
+    if (sent_on && (await someKept(ctx.db, id, sent_on))) due.push({ id });
   }
   return due;
 }
@@ -240,15 +247,16 @@ export async function decideTest(ctx: Context, id: string): Promise<void> {
       return;
     }
     const verdict: KeptVerdict = { ...verdictOf(arms), arms, at: ctx.clock.now().toISOString(), by: null };
+    const rest = await someKept(trx, id, letter.sent_on);
     await trx
       .updateTable('letters')
       .set({
         verdict: JSON.stringify(verdict),
-        ...(letter.test.rest === 'goes' ? { winner: verdict.winner ?? verdict.leader } : {}),
+        ...(rest && letter.test.rest === 'goes' ? { winner: verdict.winner ?? verdict.leader } : {}),
       })
       .where('id', '=', id)
       .execute();
-    await tellVerdict(ctx, trx, letter, verdict);
+    await tellVerdict(ctx, trx, letter, verdict, rest);
   });
 }
 
@@ -270,7 +278,7 @@ async function lockedTest(db: Db, id: string): Promise<Locked | undefined> {
       'last_copy',
     ])
     .where('id', '=', id)
-    .where('state', '=', 'sending')
+    .where('state', 'in', DECIDED_IN)
     .where('winner', 'is', null)
     .where('test', 'is not', null)
     .forUpdate()
@@ -279,18 +287,14 @@ async function lockedTest(db: Db, id: string): Promise<Locked | undefined> {
   return row?.sent_on && row.first_copy ? (row as Locked) : undefined;
 }
 
-async function tellVerdict(ctx: Context, db: Db, letter: Deciding, verdict: KeptVerdict): Promise<void> {
-  const { rows } =
-    await sql`select 1 from deliveries where letter_id = ${letter.id} and sent_on = ${letter.sent_on}::date and state = 'kept' limit 1`.execute(
-      db,
-    );
+async function tellVerdict(ctx: Context, db: Db, letter: Deciding, verdict: KeptVerdict, rest: boolean): Promise<void> {
   const newsletter = await db
     .selectFrom('newsletters')
     .select(['name', 'slug'])
     .where('id', '=', letter.newsletter_id)
     .executeTakeFirstOrThrow();
   const title = lineForAll(letter.subject) || 'Your letter';
-  const waits = rows.length > 0 && letter.test.rest === 'waits';
+  const waits = rest && letter.test.rest === 'waits';
   const versions = await versionsOf(db, letter.id);
   const names = versionNames(
     letter.test,
@@ -305,11 +309,11 @@ async function tellVerdict(ctx: Context, db: Db, letter: Deciding, verdict: Kept
     waits ? `“${title}” waits for you` : `The test of “${title}” is decided`,
     [
       verdictWords(verdict, letter.test.decides, names),
-      rows.length === 0
+      !rest
         ? 'Everybody had got one of them already.'
         : waits
           ? 'The rest of its readers wait until you say which one they get.'
-          : 'The rest of its readers get that one now.',
+          : `The rest of its readers get “${names[verdict.winner ?? verdict.leader]}” now.`,
     ],
     `/letters/${letter.id}`,
     { asked: false },

@@ -1,4 +1,5 @@
 import Joi from 'joi';
+import { addressesOf } from '@/core/autosend/discover';
 import { asFault } from '@/core/faults';
 import { type FormDefinition, startingForm } from '@/core/forms/definition';
 import { startingReasonLine } from '@/core/newsletters/reason-line';
@@ -135,8 +136,7 @@ const SITE_LIMITS = { timeoutMs: 4_000, bytes: 1_000_000, redirects: 3 };
 
 /** What a site's page says of itself, by https first; null where it cannot be read. */
 async function readSite(ctx: Context, typed: string): Promise<SitePage | null> {
-  const addresses = /^https?:/i.test(typed) ? [typed] : [`https://${typed}`, `http://${typed}`];
-  for (const address of addresses) {
+  for (const address of addressesOf(typed)) {
     try {
       const { status, bytes, url } = await guardedFetch(address, ctx.config.allowLoopback, { accept: 'text/html' }, SITE_LIMITS);
       if (status === 200) return readSitePage(bytes.toString('utf8'), url);

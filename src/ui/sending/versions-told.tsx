@@ -13,6 +13,8 @@ type Props = {
   /** The version that the rest gets, and the one that was clearly better. */
   winner: number | null;
   clear: number | null;
+  /** What it was decided by: of those who got each then, how many did it. */
+  arms: { got: number; did: number }[] | null;
   /** What is said of it. */
   children: ReactNode;
   /** What lets one of them go to the rest; null where nobody waits. */
@@ -20,7 +22,7 @@ type Props = {
 };
 
 /** A letter's versions side by side: who got each, and what they did. */
-export function VersionsTold({ test, names, figures, counted, winner, clear, children, choose }: Props) {
+export function VersionsTold({ test, names, figures, counted, winner, clear, arms, children, choose }: Props) {
   return (
     <Section title={`The ${TRIED_WORDS[test.by].many} it was tried with`} aside="of their first two days">
       <p className="mt-3 max-w-[52rem] text-[13.5px] text-ink-2">{children}</p>
@@ -28,6 +30,9 @@ export function VersionsTold({ test, names, figures, counted, winner, clear, chi
         label="Versions"
         columns={[
           { title: TRIED_WORDS[test.by].one.replace(/^./, (letter) => letter.toUpperCase()) },
+          ...(arms
+            ? [{ title: test.decides === 'clicks' ? 'Clicked, when decided' : 'Opened, when decided', figure: true }]
+            : []),
           { title: 'Got it', figure: true },
           { title: 'Read', figure: true },
           { title: 'Clicked', figure: true },
@@ -43,6 +48,7 @@ export function VersionsTold({ test, names, figures, counted, winner, clear, chi
                 <span className="line-clamp-3">{name || 'the letter’s own'}</span>{' '}
                 {clear === n ? <Chip tone="fine">did better</Chip> : winner === n && <Chip tone="know">the rest gets it</Chip>}
               </span>,
+              ...(arms ? [arms[n] ? `${figure(arms[n].did)} of ${figure(arms[n].got)}` : '–'] : []),
               one ? figure(one.got) : '–',
               counted.opens ? share(one?.read ?? 0) : 'not counted',
               counted.clicks ? share(one?.clicked ?? 0) : 'not counted',

@@ -3,7 +3,7 @@ import Link from 'next/link';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { CALL_BACK, paceWords } from '@/core/sending/departure';
-import { groupSize, verdictWords } from '@/core/sending/letter-test';
+import { verdictWords, waitingForTest } from '@/core/sending/letter-test';
 import { readRange } from '@/core/sending/result';
 import { audienceWords } from '@/core/sending/tell-audience';
 import { lineForAll } from '@/core/writing/line';
@@ -86,13 +86,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
       ]);
   const read = readRange({ delivered: counts.delivered, people: counts.people, hidden: counts.hidden });
   const say = (at: Date) => spokenTime(at, ctx.clock.now(), newsletter.time_zone);
-  // Until its test is decided, at most so many wait for it; those who were to try it are done with first.
   const kept =
     letter.test && letter.winner === null && underWay
-      ? Math.min(
-          waiting,
-          counts.recipients - groupSize(counts.recipients, letter.test.share, versions.length + 1) * (versions.length + 1),
-        )
+      ? waitingForTest({ recipients: counts.recipients, waiting, share: letter.test.share, versions: versions.length + 1 })
       : 0;
   const tried = letter.test
     ? versionNames(letter.test, { subject: letter.subject, sender: letter.from ?? '', beginning: '' }, versions)
@@ -461,6 +457,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           counted={letter.counted}
           winner={letter.winner}
           clear={letter.verdict?.winner ?? null}
+          arms={letter.verdict?.arms ?? null}
           choose={
             kept > 0
               ? (n) => (
@@ -488,6 +485,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                   ? 'The rest waits until you choose.'
                   : ''}
             </>
+          ) : letter.state === 'stopped' ? (
+            <>It was stopped before its test was decided.</>
           ) : letter.decideAt ? (
             <>
               It is decided {say(letter.decideAt)}, or once nearly all of them have arrived, by who{' '}

@@ -2,14 +2,13 @@ import type { Metadata } from 'next';
 import Link from 'next/link';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
-import { median } from '@/core/sending/result';
+import { isSettled, middleOf, SORTS, type Sort, sorted } from '@/core/sending/compare';
 import { lineForAll } from '@/core/writing/line';
-import { type ComparedLetter, lettersCompared, MOST_COMPARED } from '@/server/sending/compared';
+import { lettersCompared, MOST_COMPARED } from '@/server/sending/compared';
 import { ButtonLink } from '@/ui/kit/button';
 import { Empty, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { LettersChart } from '@/ui/sending/letters-chart';
 import { deskOf } from '../../../../../desk';
-import { isSettled, SORTS, type Sort, sorted } from './sort';
 
 export const metadata: Metadata = { title: 'Letters compared' };
 type Props = { params: Promise<{ slug: string }>; searchParams: Promise<{ by?: string; up?: string }> };
@@ -34,13 +33,8 @@ export default async function Page({ params, searchParams }: Props) {
   const up = asked.up === '1';
   // What left in the last two days is still being read: it would look worse than it is.
   const settled = letters.filter((letter) => isSettled(letter, ctx.clock.now()));
-  const shares = (of: (letter: ComparedLetter) => number | null) =>
-    settled.flatMap((letter) => {
-      const n = of(letter);
-      return n === null || letter.delivered === 0 ? [] : [n / letter.delivered];
-    });
-  const [read, clicked] = [shares((one) => one.read?.least ?? null), shares((one) => one.clicked)];
-  const usual = (all: number[]) => percent(Math.round(1e6 * median(all)), 1e6);
+  const middle = middleOf(settled);
+  const usual = (share: number) => percent(Math.round(1e6 * share), 1e6);
   const order = (column: Sort) => `${base}/compare?by=${column}${column === by && !up ? '&up=1' : ''}`;
   return (
     <Screen>
@@ -60,7 +54,7 @@ export default async function Page({ params, searchParams }: Props) {
         ) : (
           <>
             Of <b>{counted(settled.length, 'letter', 'letters')}</b> that had their two days, the middle one was read by{' '}
-            <b>{usual(read)}</b> of those who got it, and <b>{usual(clicked)}</b> followed a link.
+            <b>{usual(middle.read)}</b> of those who got it, and <b>{usual(middle.clicked)}</b> followed a link.
           </>
         )}
       </Standfirst>

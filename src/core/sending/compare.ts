@@ -1,5 +1,21 @@
-import { CURVE_HOURS } from '@/core/sending/result';
-import type { ComparedLetter } from '@/server/sending/compared';
+import { CURVE_HOURS, median, type ReadRange } from './result';
+
+/** A letter that has left, with what became of it; null for what was not counted. */
+export type ComparedLetter = {
+  id: string;
+  subject: string;
+  at: Date;
+  recipients: number;
+  delivered: number;
+  read: ReadRange | null;
+  clicked: number | null;
+  left: number;
+  complained: number;
+  back: number;
+  /** Is it another letter once more, or was it tried in versions? */
+  again: boolean;
+  versions: number;
+};
 
 export const SORTS = ['sent', 'subject', 'delivered', 'read', 'clicked', 'left', 'back', 'complained'] as const;
 export type Sort = (typeof SORTS)[number];
@@ -28,4 +44,14 @@ export function sorted(letters: readonly ComparedLetter[], by: Sort, up: boolean
     if (x < 0 || y < 0) return x < 0 && y < 0 ? 0 : x < 0 ? 1 : -1;
     return up ? x - y : y - x;
   });
+}
+
+/** Of letters that had their two days: the share of those who got one that read it, and that clicked, of the middle one. */
+export function middleOf(settled: readonly ComparedLetter[]): { read: number; clicked: number } {
+  const shares = (of: (letter: ComparedLetter) => number | null) =>
+    settled.flatMap((letter) => {
+      const n = of(letter);
+      return n === null || letter.delivered === 0 ? [] : [n / letter.delivered];
+    });
+  return { read: median(shares((one) => one.read?.least ?? null)), clicked: median(shares((one) => one.clicked)) };
 }
