@@ -167,7 +167,10 @@ describe('watching a blog', () => {
     await pollNewPosts(world.ctx, rule);
     expect(await row()).toMatchObject({ failing_since: null, told_at: null, fault: null });
     blog.answer = 'gone';
-    await poll();
+    // Killed at any statement, it is asked again or its owner is told: never neither.
+    world.clock.advance(2 * MINUTE);
+    for (let n = 0; n < 40 && (await row()).next_poll_at !== null; n += 1)
+      await pollNewPosts(world.brokenAfter(n), rule).catch(() => undefined);
     expect(await row()).toMatchObject({ next_poll_at: null, fault: expect.stringContaining('gone for good') });
     await world.work();
     expect(owner()).toBe(2);

@@ -385,6 +385,25 @@ describe('a test of subjects', () => {
     expect(looked.stops).toContainEqual(expect.objectContaining({ title: 'Its versions cannot be tried' }));
   });
 
+  it('is decided too where everybody tries it, and says that none is ahead where all did alike', async () => {
+    await world.readers(newsletter, people(6));
+    const id = await written();
+    await saveTest(world.ctx, newsletter, id, { ...TEST, share: 100, versions: subjects('Another') });
+    await leaves(id);
+    expect(await row(id)).toMatchObject({ state: 'sent', verdict: null });
+    world.clock.advance(5 * HOUR);
+    await world.work();
+    // Nobody is left who could get the better one.
+    expect(await row(id)).toMatchObject({ state: 'sent', verdict: { winner: null }, winner: null });
+    const [told] = await Promise.all(
+      world.mail.to(`${newsletter.owner}@postbird.example`).map((mail) => simpleParser(mail.source)),
+    );
+    expect(told!.text).toContain('No clear winner: so far they did alike.');
+    expect(told!.text).toContain('Everybody had got one of them already.');
+    await world.work();
+    expect(await mailsToOwner()).toHaveLength(1);
+  });
+
   it('is none where there are fewer people than versions', async () => {
     await world.readers(newsletter, people(2));
     const id = await written();
