@@ -124,6 +124,15 @@ describe('a letter that is tried in versions', () => {
     const lines = (await answer.text()).trim().split('\r\n');
     expect(lines).toHaveLength(2);
     expect(lines[1]).toMatch(/^teal-3@heronmail\.example,delivered,[12],/);
+    // Who may only look sees them, and takes no file of them.
+    const role = (role: 'owner' | 'reader-only') =>
+      founded.ctx.db.updateTable('members').set({ role }).where('newsletter_id', '=', founded.newsletter.id).execute();
+    await role('reader-only');
+    await desk.reload();
+    await desk.getByRole('row').filter({ hasText: 'teal-3' }).waitFor();
+    expect(await desk.getByRole('link', { name: 'Take them out as CSV' }).count()).toBe(0);
+    expect((await desk.context().request.get(new URL(file!, desk.url()).href)).status()).toBe(403);
+    await role('owner');
   });
 
   it('is sent again once, by another subject, to those who did not open it', async () => {

@@ -3,6 +3,7 @@ import Link from 'next/link';
 import { redirect } from 'next/navigation';
 import { counted, figure } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
+import { may } from '@/core/newsletters/roles';
 import { hasBegun } from '@/core/sending/letter-state';
 import { lineForAll } from '@/core/writing/line';
 import { RECIPIENT_SHELVES, type RecipientRow, type RecipientShelf, recipientsOf, SHELF_WORDS } from '@/server/sending/results';
@@ -80,9 +81,11 @@ export default async function Page({ params, searchParams }: Props) {
           { label: 'Its result', href: base },
         ]}
         actions={
-          <ButtonLink href={`${base}/recipients/csv${query({})}`} file>
-            Take them out as CSV
-          </ButtonLink>
+          may(newsletter.role, 'edit') && (
+            <ButtonLink href={`${base}/recipients/csv${query({})}`} file>
+              Take them out as CSV
+            </ButtonLink>
+          )
         }
       >
         It has <b>{counted(counts.recipients, 'recipient', 'recipients')}</b>

@@ -1,3 +1,4 @@
+import { may } from '@/core/newsletters/roles';
 import { slugify } from '@/core/newsletters/slug';
 import { lineForAll } from '@/core/writing/line';
 import { recipientsCsv } from '@/server/sending/results';
@@ -10,6 +11,12 @@ import { shelfOf } from '../shelf';
 export async function GET(request: Request, { params }: { params: Promise<{ slug: string; id: string }> }): Promise<Response> {
   const { slug, id } = await params;
   const { ctx, newsletter } = await deskOf(slug);
+  // Who may only look takes no addresses out, here as little as by an export.
+  if (!may(newsletter.role, 'edit'))
+    return new Response('You may not take readers out of this newsletter.', {
+      status: 403,
+      headers: { 'content-type': 'text/plain; charset=utf-8' },
+    });
   const letter = await orNotFound(letterOf(ctx, newsletter, id));
   const asked = new URL(request.url).searchParams;
   const shelf = shelfOf(asked.get('show'));
