@@ -16,7 +16,6 @@ const VIEWS: {
   name: string;
   path: string;
   reach?: (page: Page, world: World, home: Home) => Promise<unknown>;
-  size?: { width: number; height: number };
 }[] = [
   { name: 'today', path: `${DESK}/today` },
   { name: 'letters', path: `${DESK}/letters` },
@@ -26,7 +25,6 @@ const VIEWS: {
     reach: (page) => page.getByRole('link', { name: /What the tide left/ }).click(),
   },
   { name: 'readers', path: `${DESK}/readers` },
-  { name: 'reader', path: `${DESK}/readers?state=reading`, reach: (page) => page.locator('tbody a').first().click() },
   {
     name: 'choices',
     path: `${DESK}/readers`,
@@ -73,10 +71,19 @@ const VIEWS: {
   },
   { name: 'compare', path: `${DESK}/letters/compare` },
   {
+    name: 'layout',
+    path: `${DESK}/settings/layouts`,
+    reach: async (page) => {
+      await page.getByRole('link', { name: /From the boat/ }).click();
+      await page.frameLocator('iframe[title="The letter in this layout"]').getByText('Unsubscribe').waitFor();
+    },
+  },
+  {
     name: 'post',
     path: '/at/lanternfish-letters',
     reach: (page) => page.getByRole('link', { name: /Two posts/ }).click(),
   },
+  { name: 'auto-sends', path: `${DESK}/auto-sends` },
   { name: 'growth', path: `${DESK}/growth` },
   { name: 'delivery', path: `${DESK}/delivery` },
   {
@@ -84,7 +91,6 @@ const VIEWS: {
     path: `${DESK}/delivery`,
     reach: (page) => page.getByRole('link', { name: 'lanternfish.example', exact: true }).click(),
   },
-  { name: 'phone', path: `${DESK}/today`, size: { width: 390, height: 844 } },
   {
     name: 'first',
     path: '/new',
@@ -146,7 +152,7 @@ export async function pictures(home: Home, words: string[], say: (text: string) 
     ...VIEWS.filter((view) => wanted.length === 0 || wanted.includes(view.name)),
     ...wanted
       .filter((word) => word.startsWith('/'))
-      .map((path) => ({ name: path.replace(/\W+/g, '-').slice(1), path, reach: undefined, size: undefined })),
+      .map((path) => ({ name: path.replace(/\W+/g, '-').slice(1), path, reach: undefined })),
   ];
   mkdirSync(folder, { recursive: true });
   const browser: Browser = await chromium.launch({ executablePath: CHROMIUM, args: BROWSER_FLAGS });
@@ -158,8 +164,7 @@ export async function pictures(home: Home, words: string[], say: (text: string) 
     await page.getByLabel('Password').fill(ACCOUNT.password);
     await page.getByRole('button', { name: 'Sign in' }).click();
     await page.waitForURL(/\/desk\//);
-    for (const { name, path, reach, size } of views) {
-      await page.setViewportSize(size ?? { width, height });
+    for (const { name, path, reach } of views) {
       await page.goto(path.startsWith('/') ? `${origin}${path}` : path);
       if (reach) {
         await reach(page, world, home);
