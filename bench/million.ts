@@ -5,7 +5,7 @@ import pino from 'pino';
 import type { Condition } from '@/core/readers/condition';
 import { conditionOf, readView } from '@/core/readers/view';
 import { deliveryToken, leaveToken } from '@/core/sending/token';
-import { newPostsOf } from '@/server/autosend/new-posts';
+import { rulesOf } from '@/server/autosend/coming';
 import { systemClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
@@ -258,7 +258,7 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
         testOf(ctx, newsletter, form.id),
       ]);
     },
-    'Auto-sends': () => Promise.all([newPostsOf(ctx, newsletter), sendersOf(ctx, newsletter), listsOf(ctx, newsletter)]),
+    'Auto-sends': () => Promise.all([rulesOf(ctx, newsletter), sendersOf(ctx, newsletter), listsOf(ctx, newsletter)]),
     'Growth, 28 days': () => Promise.all([sourcesOf(ctx, newsletter, 28), formsOf(ctx, newsletter)]),
     'Growth, a year': () => sourcesOf(ctx, newsletter, 365),
     'Growth, two forms': () => compareForms(ctx, newsletter, [form.id, forms[2]!.id], 28),

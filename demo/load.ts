@@ -1,14 +1,20 @@
 import { sql } from 'kysely';
+import { itemKey, printOf } from '@/core/autosend/items';
+import { LANES } from '@/core/autosend/lanes';
+import { laneRhythm, usualSettings } from '@/core/autosend/rule';
 import { formCodes } from '@/core/forms/codes';
 import { type FormDefinition, startingForm } from '@/core/forms/definition';
 import { FIRST_NAME_FIELD } from '@/core/forms/fields';
 import type { Condition } from '@/core/readers/condition';
 import { zoneFile } from '@/core/senders/zone-file';
+import { ofList } from '@/core/sending/audience';
 import { bind, type Layout } from '@/core/writing/layout';
 import { STARTING_LOOK } from '@/core/writing/look';
 import { renderHtml, takeLinks } from '@/core/writing/render';
 import { renderText } from '@/core/writing/text';
 import { openAuth } from '@/server/auth/auth';
+import { readFeed } from '@/server/autosend/feeds';
+import { nextHour } from '@/server/autosend/runs';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
@@ -438,44 +444,120 @@ async function blog(
     .executeTakeFirstOrThrow();
   const now = ctx.clock.now();
   const switchedOn = new Date(now.getTime() - 52 * 86_400_000);
-  const rule = newId();
+  const [rule, feed] = [newId(), newId()];
+  const url = `${outside.blog}/feed.xml`;
+  await ctx.db
+    .insertInto('feeds')
+    .values({
+      id: feed,
+      newsletter_id: newsletter.id,
+      url,
+      title: 'Lanternfish',
+      read_at: switchedOn,
+      next_poll_at: now,
+      created_at: switchedOn,
+    })
+    .execute();
   await ctx.db
     .insertInto('auto_sends')
     .values({
       id: rule,
       newsletter_id: newsletter.id,
-      name: 'Lanternfish',
-      feed_url: `${outside.blog}/feed.xml`,
-      feed_title: 'Lanternfish',
+      name: 'New posts on Lanternfish',
+      settings: JSON.stringify({
+        ...usualSettings(newsletter.time_zone),
+        quietMinutes: 0,
+        choices: { daily: '07:00', weekly: { day: 7, hour: '09:00' } },
+      }),
+      audience: JSON.stringify(ofList(ids.lists[0]!)),
       sender_id: ids.sender,
-      list_id: ids.lists[0],
       layout_id: layout.id,
       switched_on_at: switchedOn,
-      baseline_at: switchedOn,
-      next_poll_at: now,
       created_at: switchedOn,
     })
     .execute();
+  await ctx.db.insertInto('auto_send_feeds').values({ auto_send_id: rule, feed_id: feed, since: switchedOn, begun_at: switchedOn }).execute();
   const letters = await ctx.db
     .selectFrom('letters')
     .select(['id', 'subject as title'])
     .where('newsletter_id', '=', newsletter.id)
     .execute();
+  const items = posts.map((post) => ({ post, id: newId(), at: new Date(post.at) }));
+  // Read as the worker reads it, so that nothing looks edited afterwards.
+  const reading = await readFeed(ctx, url, { etag: null, lastModified: null }, newsletter.time_zone);
+  const printed = new Map(reading.items.map((item) => [itemKey(item), printOf(item)]));
   await ctx.db
     .insertInto('feed_items')
     .values(
-      posts.map((post) => ({
-        auto_send_id: rule,
+      items.map(({ post, id, at }) => ({
+        id,
+        feed_id: feed,
         item_key: `lanternfish-${post.slug}`,
-        state: new Date(post.at) > switchedOn ? ('mailed' as const) : ('before' as const),
         title: post.title,
         link: `${outside.blog}/posts/${post.slug}`,
-        published_at: new Date(post.at),
-        first_seen_at: new Date(post.at),
-        letter_id: new Date(post.at) > switchedOn ? (letters.find((letter) => letter.title === post.title)?.id ?? null) : null,
+        print: printed.get(`lanternfish-${post.slug}`) ?? '',
+        published_at: at,
+        first_seen_at: at,
+        changed_at: at,
       })),
     )
     .execute();
+  const mailed = items.filter((one) => one.at > switchedOn).sort((a, b) => a.at.getTime() - b.at.getTime());
+  await ctx.db
+    .insertInto('rule_posts')
+    .values(
+      items.map((one) => {
+        const place = mailed.indexOf(one) + 1;
+        return {
+          auto_send_id: rule,
+          item_id: one.id,
+          state: place ? ('ready' as const) : ('before' as const),
+          place: place || null,
+          filed_at: one.at,
+        };
+      }),
+    )
+    .execute();
+  // Who reads by the week and by the day, and until where every rhythm has come.
+  await ctx.db
+    .insertInto('rule_lanes')
+    .values(
+      LANES.map((lane) => ({
+        auto_send_id: rule,
+        lane,
+        upto: mailed.length,
+        next_at: nextHour(
+          laneRhythm({ rhythm: { kind: 'each' }, choices: { daily: '07:00', weekly: { day: 7, hour: '09:00' } } }, lane)!,
+          newsletter.time_zone,
+          now,
+        ),
+      })),
+    )
+    .execute();
+  await sql`
+    insert into reader_rhythms (auto_send_id, reader_id, newsletter_id, lane, chosen_at)
+    select ${rule}::uuid, r.id, r.newsletter_id, case when abs(hashtext(r.id::text)) % 23 = 0 then 'weekly' else 'daily' end, ${switchedOn}
+    from readers r where r.newsletter_id = ${newsletter.id}::uuid and r.standing = 'reading' and abs(hashtext(r.id::text)) % 5 = 0`.execute(
+    ctx.db,
+  );
+  for (const [n, one] of mailed.entries()) {
+    const letter = letters.find((other) => other.title === one.post.title);
+    if (!letter) continue;
+    const run = newId();
+    await ctx.db
+      .insertInto('rule_runs')
+      .values({ id: run, auto_send_id: rule, lane: 'usual', at: one.at, upto: n + 1, state: 'done', grouped: true })
+      .execute();
+    await ctx.db
+      .updateTable('letters')
+      .set({ auto_send_id: rule, run_id: run, lane: 'usual' })
+      .where('id', '=', letter.id)
+      .execute();
+    await ctx.db
+      .insertInto('letter_posts')
+      .values({ letter_id: letter.id, auto_send_id: rule, item_id: one.id, place: n + 1 })
+      .execute();
+  }
 }
 
 async function put(url: string, body: string): Promise<void> {

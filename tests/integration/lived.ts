@@ -1,4 +1,6 @@
 import sharp from 'sharp';
+import { usualSettings } from '@/core/autosend/rule';
+import { ofList } from '@/core/sending/audience';
 import type { Newsletter } from '@/server/context';
 import { inTransaction } from '@/server/db/connection';
 import { MarkBook, writeMarks } from '@/server/delivery/marks';
@@ -176,32 +178,74 @@ export async function live(
     audience: { to: [{ kind: 'segment', id: segment }], without: [] },
   });
   const layout = await db.selectFrom('layouts').select('id').where('newsletter_id', '=', newsletter.id).executeTakeFirstOrThrow();
-  const rule = newId();
+  const [rule, feed, item, run] = [newId(), newId(), newId(), newId()];
+  await db
+    .insertInto('feeds')
+    .values({
+      id: feed,
+      newsletter_id: newsletter.id,
+      url: 'https://saltmarsh.example/feed',
+      title: 'Saltmarsh',
+      read_at: world.clock.now(),
+      created_at: world.clock.now(),
+    })
+    .execute();
   await db
     .insertInto('auto_sends')
     .values({
       id: rule,
       newsletter_id: newsletter.id,
       name: 'New posts',
-      feed_url: 'https://saltmarsh.example/feed',
+      settings: JSON.stringify({
+        ...usualSettings('Europe/Lisbon'),
+        choices: { daily: '07:00', weekly: { day: 7, hour: '09:00' } },
+      }),
+      audience: JSON.stringify(ofList(list)),
       sender_id: senderId,
-      list_id: list,
       layout_id: layout.id,
       switched_on_at: null,
-      baseline_at: world.clock.now(),
       created_at: world.clock.now(),
     })
     .execute();
   await db
+    .insertInto('auto_send_feeds')
+    .values({ auto_send_id: rule, feed_id: feed, since: world.clock.now(), begun_at: world.clock.now() })
+    .execute();
+  await db
     .insertInto('feed_items')
     .values({
-      auto_send_id: rule,
+      id: item,
+      feed_id: feed,
       item_key: 'k1',
       title: 'One',
       link: 'https://saltmarsh.example/1',
+      topics: ['tides'],
+      document: JSON.stringify({ version: 1, nodes: [] }),
+      print: 'p1',
       first_seen_at: world.clock.now(),
-      letter_id: letter,
-      state: 'mailed',
+      changed_at: world.clock.now(),
+    })
+    .execute();
+  await db
+    .insertInto('rule_posts')
+    .values({ auto_send_id: rule, item_id: item, state: 'ready', place: 1, filed_at: world.clock.now() })
+    .execute();
+  await db.insertInto('rule_lanes').values({ auto_send_id: rule, lane: 'usual', upto: 1 }).execute();
+  await db
+    .insertInto('rule_runs')
+    .values({ id: run, auto_send_id: rule, lane: 'usual', at: world.clock.now(), upto: 1, state: 'done', grouped: true })
+    .execute();
+  await db.insertInto('letter_posts').values({ letter_id: letter, auto_send_id: rule, item_id: item, place: 1 }).execute();
+  await db.updateTable('letters').set({ auto_send_id: rule, run_id: run, lane: 'usual' }).where('id', '=', letter).execute();
+  await db
+    .insertInto('reader_rhythms')
+    .values({
+      auto_send_id: rule,
+      reader_id: readers[1]!,
+      newsletter_id: newsletter.id,
+      lane: 'weekly',
+      since: 1,
+      chosen_at: world.clock.now(),
     })
     .execute();
   await measureSegments(ctx, newsletter.id);

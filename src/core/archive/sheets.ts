@@ -1,4 +1,6 @@
 import Joi from 'joi';
+import { LANES } from '../autosend/lanes';
+import { ruleSettingsSchema } from '../autosend/schemas';
 import { formDefinitionSchema } from '../forms/definition';
 import { FIELD_KINDS } from '../forms/fields';
 import { conditionSchema } from '../readers/condition';
@@ -25,7 +27,10 @@ export type Thing =
   | 'import'
   | 'reader'
   | 'post'
+  | 'feed'
+  | 'feed item'
   | 'rule'
+  | 'run'
   | 'letter';
 
 export type Column = {
@@ -472,6 +477,13 @@ export const SHEETS: Sheet[] = [
     },
   },
   {
+    name: 'feeds',
+    table: 'feeds',
+    thing: 'feed',
+    few: true,
+    columns: { id: id('feed'), url: maybe(words(2_000)), title: words(1_000), read_at: maybe(time), created_at: time },
+  },
+  {
     name: 'auto-sends',
     table: 'auto_sends',
     thing: 'rule',
@@ -479,14 +491,84 @@ export const SHEETS: Sheet[] = [
     columns: {
       id: id('rule'),
       name: words(200),
-      feed_url: words(2_000),
+      settings: json(ruleSettingsSchema.required()),
+      audience: json(audienceSchema.required(), true),
       sender_id: id('sender'),
-      list_id: id('list'),
       layout_id: id('layout'),
-      baseline_at: maybe(time),
-      feed_title: maybe(words(1_000)),
+      intro: words(4_000),
       created_at: time,
     },
+  },
+  {
+    name: 'auto-send-feeds',
+    table: 'auto_send_feeds',
+    by: { column: 'auto_send_id', table: 'auto_sends' },
+    columns: { auto_send_id: id('rule'), feed_id: id('feed'), since: time },
+  },
+  {
+    name: 'feed-items',
+    table: 'feed_items',
+    thing: 'feed item',
+    by: { column: 'feed_id', table: 'feeds' },
+    ordered: true,
+    columns: {
+      id: id('feed item'),
+      feed_id: id('feed'),
+      item_key: words(3_000),
+      title: words(2_000),
+      link: words(3_000),
+      author: words(200),
+      topics: { type: 'text[]', rule: Joi.array().items(text(100)).max(20).required() },
+      summary: words(2_000),
+      document: json(documentSchema.allow(null), true),
+      picture: { ...maybe(words(3_000)), within: true },
+      words: words(200_000),
+      print: words(100),
+      published_at: maybe(time),
+      first_seen_at: time,
+      changed_at: time,
+      gone_at: maybe(time),
+    },
+  },
+  {
+    name: 'rule-posts',
+    table: 'rule_posts',
+    by: { column: 'auto_send_id', table: 'auto_sends' },
+    columns: {
+      auto_send_id: id('rule'),
+      item_id: id('feed item'),
+      state: one('before', 'waiting', 'held', 'ready', 'left out', 'no match'),
+      place: maybe(int),
+      ready_at: maybe(time),
+      filed_at: time,
+    },
+  },
+  {
+    name: 'rule-lanes',
+    table: 'rule_lanes',
+    by: { column: 'auto_send_id', table: 'auto_sends' },
+    columns: { auto_send_id: id('rule'), lane: one(...LANES), upto: int },
+  },
+  {
+    name: 'rule-runs',
+    table: 'rule_runs',
+    thing: 'run',
+    by: { column: 'auto_send_id', table: 'auto_sends' },
+    columns: {
+      id: id('run'),
+      auto_send_id: id('rule'),
+      lane: one(...LANES),
+      at: time,
+      upto: int,
+      state: one('draft', 'going', 'done', 'nothing', 'skipped', 'dropped'),
+      words: words(1_000),
+      grouped: flag,
+    },
+  },
+  {
+    name: 'rhythms',
+    table: 'reader_rhythms',
+    columns: { auto_send_id: id('rule'), reader_id: id('reader'), lane: one(...LANES), since: maybe(int), chosen_at: time },
   },
   {
     name: 'letters',
@@ -498,6 +580,9 @@ export const SHEETS: Sheet[] = [
       kind: one('post', 'digest', 'series', 'proof'),
       post_id: maybe(id('post')),
       auto_send_id: maybe(id('rule')),
+      run_id: maybe(id('run')),
+      lane: maybe(one(...LANES)),
+      joining: flag,
       layout_id: maybe(id('layout')),
       audience: json(audienceSchema.required(), true),
       sender_id: maybe(id('sender')),
@@ -560,20 +645,10 @@ export const SHEETS: Sheet[] = [
     columns: { letter_id: id('letter'), position: int, url: words(3_000), clicks: int },
   },
   {
-    name: 'feed-items',
-    table: 'feed_items',
-    by: { column: 'auto_send_id', table: 'auto_sends' },
-    columns: {
-      auto_send_id: id('rule'),
-      item_key: words(3_000),
-      title: words(2_000),
-      link: words(3_000),
-      published_at: maybe(time),
-      first_seen_at: time,
-      letter_id: maybe(id('letter')),
-      state: one('before', 'mailed', 'held', 'left out'),
-      held_post_id: maybe(id('post')),
-    },
+    name: 'letter-posts',
+    table: 'letter_posts',
+    by: { column: 'letter_id', table: 'letters' },
+    columns: { letter_id: id('letter'), auto_send_id: id('rule'), item_id: id('feed item'), place: int },
   },
   {
     name: 'deliveries',

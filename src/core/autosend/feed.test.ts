@@ -23,6 +23,8 @@ describe('feeds', () => {
       ),
     ).items;
     expect(one).toEqual({
+      topics: [],
+      author: '',
       guid: '1',
       link: 'https://lanternfish.example/a',
       title: 'A & B',

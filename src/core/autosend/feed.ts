@@ -1,6 +1,7 @@
 import { parseFeed } from 'feedsmith';
 import { decodeText } from '../charset';
 import { Fault } from '../faults';
+import { clockHour } from '../sending/departure';
 import { fromHtml } from '../writing/from-html';
 import { plainLine, plainText } from '../writing/plain-line';
 import { type FeedItem, UNTITLED } from './items';
@@ -9,15 +10,22 @@ import { type FeedItem, UNTITLED } from './items';
 const MOST_ITEMS = 200;
 const MOST_GUID = 500;
 
-export type Feed = { title: string; items: FeedItem[] };
+export type Feed = {
+  title: string;
+  items: FeedItem[];
+  /** Who tells of new posts (W3C WebSub), and by which address the feed is known there. */
+  hub: string | null;
+  self: string | null;
+};
 /** A text of a feed: `text` means just its letters, `html` what its tags say. */
 type Said = { value: string; kind: 'text' | 'html' } | undefined;
 
 /**
  * Reads a feed document (RSS 2.0, Atom RFC 4287, JSON Feed 1.1, RDF with its modules) into items. Whatever it brings becomes plain lines and document
- * nodes; links and pictures are http(s) or nothing. Throws a fault with a sentence for what is no feed. `host` is named in the sentence.
+ * nodes; links and pictures are http(s) or nothing. A date that names no zone is of the feed's, as its other dates say it, else of `zone`. Throws a fault with a
+ * sentence for what is no feed.
  */
-export function readFeedDocument(bytes: Uint8Array, contentType: string | null, url: string): Feed {
+export function readFeedDocument(bytes: Uint8Array, contentType: string | null, url: string, zone = 'UTC'): Feed {
   const { host } = new URL(url);
   const body = decodeText(bytes, contentType);
   // Only what stands before the first element can define entities; a post may well speak of them.
@@ -39,12 +47,18 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
         : `What ${host} sent is not a feed we can read: it is neither RSS, Atom nor JSON Feed, or it breaks off in the middle.`,
     );
   }
+  const date = dates(body, zone);
+  const hubs = (links: { href?: string; rel?: string }[] | undefined) => ({
+    hub: address(links?.find((link) => link.rel === 'hub')?.href, url) || null,
+    self: address(links?.find((link) => link.rel === 'self')?.href, url) || null,
+  });
   switch (parsed.format) {
     case 'atom': {
       const { feed } = parsed;
       const base = within(url, feed.xml?.base);
       return {
         title: line(construct(feed.title), 200),
+        ...hubs(feed.links),
         items: (feed.entries ?? []).map((entry) => {
           const own = within(base, entry.xml?.base);
           const content = construct(entry.content);
@@ -57,6 +71,8 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
               body: content,
               base: within(own, entry.content?.xml?.base),
               date: date(entry.published ?? entry.dc?.dates?.[0] ?? entry.updated),
+              topics: entry.categories?.map((one) => one.label ?? one.term),
+              author: (entry.authors ?? feed.authors)?.[0]?.name ?? entry.dc?.creators?.[0],
             },
             url,
           );
@@ -67,6 +83,8 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
       const { feed } = parsed;
       return {
         title: line(text(feed.title), 200),
+        hub: address(feed.hubs?.find((one) => /^websub$/i.test(one.type ?? ''))?.url, url) || null,
+        self: address(feed.feed_url, url) || null,
         items: (feed.items ?? []).map((item) =>
           make(
             {
@@ -78,6 +96,8 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
               base: url,
               picture: address(item.image ?? item.banner_image, url),
               date: date(item.date_published),
+              topics: item.tags,
+              author: (item.authors ?? feed.authors)?.[0]?.name,
             },
             url,
           ),
@@ -89,6 +109,7 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
       const base = within(url, feed.xml?.base);
       return {
         title: line(html(feed.title), 200),
+        ...hubs(feed.atom?.links),
         items: (feed.items ?? []).map((item) =>
           make(
             {
@@ -99,6 +120,8 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
               body: html(item.content?.encoded ?? item.description),
               base: within(base, item.xml?.base),
               date: date(item.dc?.dates?.[0]),
+              topics: item.dc?.subjects,
+              author: item.dc?.creators?.[0],
             },
             url,
           ),
@@ -110,6 +133,7 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
       const base = within(url, feed.xml?.base);
       return {
         title: line(html(feed.title), 200),
+        ...hubs(feed.atom?.links),
         items: (feed.items ?? []).map((item) =>
           make(
             {
@@ -126,6 +150,8 @@ export function readFeedDocument(bytes: Uint8Array, contentType: string | null, 
               base: within(base, item.xml?.base),
               picture: address(item.enclosures?.find((file) => file.type?.startsWith('image/'))?.url, base),
               date: date(item.pubDate ?? item.dc?.dates?.[0]),
+              topics: [...(item.categories?.map((one) => one.name) ?? []), ...(item.dc?.subjects ?? [])],
+              author: item.dc?.creators?.[0] ?? item.authors?.[0]?.name,
             },
             url,
           ),
@@ -145,7 +171,11 @@ type Raw = {
   base: string;
   picture?: string;
   date: Date | null;
+  topics?: (string | undefined)[];
+  author?: string;
 };
+
+const MOST_TOPICS = 20;
 
 function make(raw: Raw, url: string): FeedItem {
   const { body } = raw;
@@ -160,6 +190,8 @@ function make(raw: Raw, url: string): FeedItem {
         : fromHtml(body?.value ?? '', raw.base === url && raw.link ? raw.link : raw.base),
     picture: raw.picture || null,
     publishedAt: raw.date,
+    topics: [...new Set((raw.topics ?? []).map((one) => plainLine(one ?? '', 100)).filter(Boolean))].slice(0, MOST_TOPICS),
+    author: plainLine(raw.author ?? '', 100),
   };
 }
 
@@ -194,8 +226,33 @@ function address(value: string | undefined, base: string, absolute = false): str
   return /^https?:$/.test(url.protocol) ? url.href : '';
 }
 
-/** A feed library leaves dates as the feed wrote them. */
-function date(value: unknown): Date | null {
-  const at = typeof value === 'string' ? new Date(value) : null;
-  return at && !Number.isNaN(at.getTime()) ? at : null;
+/** A moment with its zone: an offset, Z, or a name of RFC 822. */
+const ZONED = /(?:Z|[+-]\d{2}:?\d{2}|\b(?:UTC?|GMT|[ECMP][SD]T))\s*$/i;
+/** Of a date itself, not of what a post says. */
+const OFFSET =
+  /(?:pubDate|lastBuildDate|updated|published|date|date_published|date_modified)(?:>|"\s*:\s*")[^<"]{0,40}?\d{2}:\d{2}(?::\d{2}(?:\.\d+)?)?\s*([+-]\d{2}:?\d{2})\s*[<"]/i;
+
+/**
+ * Reads dates as feeds write them. One without a zone is of the zone that the feed names elsewhere, else of the newsletter's: never of this machine's. A day alone is
+ * its midnight there.
+ */
+function dates(body: string, zone: string): (value: unknown) => Date | null {
+  const named = OFFSET.exec(body)?.[1];
+  const offset = named ? Number(`${named[0]}1`) * (Number(named.slice(1, 3)) * 60 + Number(named.slice(-2))) : null;
+  return (value) => {
+    if (typeof value !== 'string' || value.length > 100) return null;
+    if (ZONED.test(value)) {
+      const at = new Date(value);
+      return Number.isNaN(at.getTime()) ? null : at;
+    }
+    // Read as if it were UTC, whatever this machine's zone is, and then moved to where it belongs.
+    const bare = value.trim();
+    const wall = new Date(
+      /^\d{4}-\d{2}-\d{2}$/.test(bare) ? bare : /^\d{4}-\d/.test(bare) ? `${bare.replace(' ', 'T')}Z` : `${bare} UTC`,
+    );
+    if (Number.isNaN(wall.getTime())) return null;
+    if (offset !== null) return new Date(wall.getTime() - offset * 60_000);
+    const hour = clockHour(wall.toISOString().slice(0, 16), zone)?.at;
+    return hour ? new Date(hour.getTime() + (wall.getTime() % 60_000)) : wall;
+  };
 }

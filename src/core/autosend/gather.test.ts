@@ -1,11 +1,14 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { letterWords } from '../writing/words';
 import { afterRun, fateWords, type Gathered, type Gathering, gather, subjectOf } from './gather';
 
 const NOON = new Date('2026-11-26T12:00:00Z');
 const minutes = (n: number) => new Date(NOON.getTime() + n * 60_000);
 const post = (key: string, more: Partial<Gathered> = {}): Gathered => ({
   key,
+  place: null,
+  bundle: null,
   title: `Post ${key}`,
   topics: [],
   author: '',
@@ -23,7 +26,7 @@ const fates = (posts: Gathered[], of: Partial<Gathering> = {}, at = NOON) =>
 
 describe('what a run holds', () => {
   it('is what waits and has stood unchanged, the oldest first', () => {
-    const judged = gather([post('b'), post('c', { publishedAt: null, seenAt: minutes(-90) }), post('a')], ALL, NOON);
+    const judged = gather([post('a'), post('c', { publishedAt: null, seenAt: minutes(-90) }), post('b')], ALL, NOON);
     expect(judged.map((one) => [one.post.key, one.fate])).toEqual([
       ['c', 'in'],
       ['a', 'in'],
@@ -128,12 +131,12 @@ describe('in words', () => {
   it.each<[string, string[], string]>([
     ['‹first title› ‹and more›', ['Eels', 'Owls', 'Reeds'], 'Eels and 2 more'],
     ['‹first title› ‹and more›', ['Eels'], 'Eels'],
-    ['‹posts› of ‹date›: ‹titles›', ['Eels', 'Owls'], '2 posts of 26 November: Eels and Owls'],
+    ['‹posts› of ‹date›: ‹titles›', ['Eels', 'Owls'], '2 posts of 26 November: Eels · Owls'],
     ['‹and more›', ['Eels'], 'Eels'],
     ['', ['Eels'], 'Eels'],
-    ['‹odd› ‹posts›', ['Eels'], '‹odd› 1 post'],
+    ['‹odd› ‹posts›', ['Eels'], '‹odd› 1 posts'],
     ['‹first title›', ['‹date›'], '‹date›'],
   ])('a subject %s of %j: %s', (pattern, titles, said) => {
-    expect(subjectOf(pattern, titles, '26 November')).toBe(said);
+    expect(subjectOf(pattern, titles, '26 November', letterWords('en'))).toBe(said);
   });
 });

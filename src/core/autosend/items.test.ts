@@ -1,5 +1,16 @@
+import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { type FeedItem, itemKey, newItems, nextPoll, normaliseLink, UNTITLED } from './items';
+import {
+  type FeedItem,
+  isNewPost,
+  itemKey,
+  type KnownItem,
+  nextPoll,
+  normaliseLink,
+  recognise,
+  takenDown,
+  UNTITLED,
+} from './items';
 
 const item = (n: number, more: Partial<FeedItem> = {}): FeedItem => ({
   guid: `g${n}`,
@@ -9,9 +20,10 @@ const item = (n: number, more: Partial<FeedItem> = {}): FeedItem => ({
   document: { version: 1, nodes: [] },
   picture: null,
   publishedAt: new Date(Date.UTC(2026, 10, 10 + n)),
+  topics: [],
+  author: '',
   ...more,
 });
-const known = (...keys: string[]) => ({ keys: new Set(keys), links: new Set<string>() });
 const ON = new Date('2026-11-12T09:00:00Z');
 
 describe('what makes two items the same', () => {
@@ -46,35 +58,75 @@ describe('a GUID that is an address', () => {
   });
 });
 
-describe('newItems', () => {
-  it('never mails a post again whose GUID changed and whose link did not, unless all items share a link', () => {
-    const before = { keys: new Set(['old']), links: new Set(['https://lanternfish.example/3']) };
-    expect(newItems([item(3)], before, ON)).toMatchObject({ mail: [], file: [{ guid: 'g3' }], hold: [] });
-    const same = [item(3), item(4, { link: 'https://lanternfish.example/3' })];
-    expect(newItems(same, before, ON).mail).toHaveLength(2);
+describe('what an item was before', () => {
+  const before = (n: number, more: Partial<KnownItem> = {}): KnownItem => ({
+    id: `id${n}`,
+    key: `g${n}`,
+    link: `https://lanternfish.example/${n}`,
+    title: `Post ${n}`,
+    publishedAt: new Date(Date.UTC(2026, 10, 10 + n)),
+    ...more,
   });
-  it('holds a crowd, and mails none of it', () => {
-    const crowd = Array.from({ length: 6 }, (_, n) => item(n + 3));
-    expect(newItems(crowd, known(), ON)).toMatchObject({ mail: [], file: [] });
-    expect(newItems(crowd, known(), ON).hold.map((i) => i.guid)).toEqual(['g3', 'g4', 'g5', 'g6', 'g7', 'g8']);
-    expect(newItems(crowd.slice(1), known(), ON).mail).toHaveLength(5);
+  const was = (items: FeedItem[], known: KnownItem[]) => recognise(items, known).map((one) => [one.key, one.known?.id ?? null]);
+  it('is told by its key, else by a link that it alone has, else by its title with its date', () => {
+    expect(was([item(3), item(4)], [before(3)])).toEqual([
+      ['g3', 'id3'],
+      ['g4', null],
+    ]);
+    expect(was([item(3, { guid: 'changed' })], [before(3)])).toEqual([['changed', 'id3']]);
+    expect(was([item(3, { guid: 'changed', link: 'https://moved.example/3' })], [before(3)])).toEqual([['changed', 'id3']]);
+    // Of another title, elsewhere and under another GUID, it is another.
+    expect(was([item(3, { guid: 'x', link: 'https://moved.example/3', title: 'New' })], [before(3)])).toEqual([['x', null]]);
   });
-  it('gives each unknown item once, oldest first', () => {
-    const { mail, file } = newItems([item(4), item(3), item(4), item(2)], known('g2'), ON);
-    expect(mail.map((i) => i.guid)).toEqual(['g3', 'g4']);
-    expect(file).toEqual([]);
+  it('a link that several share, or that is the front page, names none', () => {
+    const shared = { link: 'https://lanternfish.example/3', title: 'Other', publishedAt: null };
+    expect(was([item(5, shared), item(6, shared)], [before(3)]).map(([, id]) => id)).toEqual([null, null]);
+    const front = { link: 'https://lanternfish.example/', title: 'Other', publishedAt: null };
+    expect(was([item(5, front)], [before(3, { link: 'https://lanternfish.example/' })])).toEqual([['g5', null]]);
   });
-  it('files a back catalogue that turns up late, and never mails it', () => {
-    const { mail, file } = newItems([item(5), item(-200)], known(), ON);
-    expect(mail.map((i) => i.guid)).toEqual(['g5']);
-    expect(file.map((i) => i.guid)).toEqual(['g-200']);
+  it('what still stands under its own key is not taken for another; each known one is one, each new one once', () => {
+    const known = [before(3)];
+    expect(was([item(3), item(9, { title: 'Post 3', publishedAt: before(3).publishedAt })], known)).toEqual([
+      ['g3', 'id3'],
+      ['g9', null],
+    ]);
+    expect(was([item(4), item(4)], [])).toEqual([['g4', null]]);
+    fc.assert(
+      fc.property(fc.array(fc.record({ guid: fc.nat(6), link: fc.nat(6), title: fc.nat(3) }), { maxLength: 20 }), (all) => {
+        const items = all.map((one) =>
+          item(1, { guid: `g${one.guid}`, link: `https://lanternfish.example/${one.link}`, title: `T${one.title}` }),
+        );
+        const found = recognise(
+          items,
+          [0, 1, 2, 3].map((n) => before(n)),
+        );
+        const ids = found.flatMap((one) => (one.known ? [one.known.id] : []));
+        expect(new Set(ids).size).toBe(ids.length);
+        expect(new Set(found.map((one) => one.key)).size).toBe(found.length);
+      }),
+    );
   });
-  it('takes an item without a date as new, and a dateless feed from its end', () => {
-    const { mail } = newItems([item(2, { publishedAt: null }), item(1, { publishedAt: null })], known(), ON);
-    expect(mail.map((i) => i.guid)).toEqual(['g1', 'g2']);
+  it('it was taken down where older ones still stand, and has only grown out of the feed where none do', () => {
+    const known = [before(1), before(2), before(3), before(4, { publishedAt: null })];
+    const gone = (items: FeedItem[]) => takenDown(known, recognise(items, known)).map((one) => one.id);
+    expect(gone([item(1), item(3)])).toEqual(['id2']);
+    expect(gone([item(3)])).toEqual([]);
+    expect(gone([])).toEqual([]);
   });
-  it('counts a post dated by its day alone as of the day of switching on', () => {
-    expect(newItems([item(2, { publishedAt: new Date('2026-11-12T00:00:00Z') })], known(), ON).mail).toHaveLength(1);
+});
+
+describe('what is new to a rule', () => {
+  const at = (date: string) => new Date(date);
+  it.each<[string, Date | null, boolean, boolean]>([
+    ['of a later date', at('2026-11-13T00:00:00Z'), false, true],
+    ['dated by the day of switching on alone', at('2026-11-12T00:00:00Z'), false, true],
+    ['of an older date, that turns up late', at('2026-11-01T00:00:00Z'), false, false],
+    ['without a date', null, false, true],
+    ['without a date, at the first reading', null, true, false],
+    ['of an hour before, at the first reading', at('2026-11-12T08:00:00Z'), true, false],
+    ['of a moment after, at the first reading', at('2026-11-12T09:00:01Z'), true, true],
+  ])('one %s', (_, publishedAt, first, is) => {
+    expect(isNewPost(publishedAt, ON, first)).toBe(is);
   });
 });
 

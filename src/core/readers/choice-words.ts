@@ -35,6 +35,11 @@ const KEYS = [
   'stay',
   'stayYes',
   'stayDone',
+  'rhythm', // of the new posts that a rule is called by
+  'eachPost',
+  'everyDay', // at an hour
+  'everyWeek', // on a day at an hour
+  'asUsual',
 ] as const;
 export type ChoiceWords = Record<(typeof KEYS)[number], string>;
 
@@ -75,6 +80,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'Go on reading LABEL?',
     'Yes, let it come',
     'Thank you. The letters go on.',
+    'How often new posts come (LABEL)',
+    'Each post by itself, as soon as it is there',
+    'Once a day, at LABEL, what is new',
+    'Once a week, LABEL, what is new',
+    'As they usually come',
   ],
   de: [
     'Auswählen, was Sie bekommen',
@@ -112,6 +122,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'LABEL weiter lesen?',
     'Ja, es soll weiter kommen',
     'Danke. Die Briefe kommen weiter.',
+    'Wie oft neue Beiträge kommen (LABEL)',
+    'Jeder Beitrag für sich, sobald er da ist',
+    'Einmal am Tag, um LABEL, was neu ist',
+    'Einmal in der Woche, LABEL, was neu ist',
+    'Wie sie gewöhnlich kommen',
   ],
   fr: [
     'Choisir ce que vous recevez',
@@ -149,6 +164,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'Continuer à lire LABEL ?',
     'Oui, qu’elle continue de venir',
     'Merci. Les lettres continuent.',
+    'À quel rythme viennent les nouveaux articles (LABEL)',
+    'Chaque article à part, dès qu’il est là',
+    'Une fois par jour, à LABEL, ce qui est nouveau',
+    'Une fois par semaine, LABEL, ce qui est nouveau',
+    'Comme d’habitude',
   ],
   es: [
     'Elegir lo que recibes',
@@ -186,6 +206,11 @@ const TEXTS: Record<string, readonly string[]> = {
     '¿Seguir leyendo LABEL?',
     'Sí, que siga llegando',
     'Gracias. Las cartas siguen llegando.',
+    'Con qué frecuencia llegan las entradas nuevas (LABEL)',
+    'Cada entrada por separado, en cuanto está',
+    'Una vez al día, a las LABEL, lo nuevo',
+    'Una vez por semana, LABEL, lo nuevo',
+    'Como llegan normalmente',
   ],
   it: [
     'Scegli che cosa ricevi',
@@ -223,6 +248,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'Continuare a leggere LABEL?',
     'Sì, che continui ad arrivare',
     'Grazie. Le lettere continuano.',
+    'Con quale frequenza arrivano i nuovi articoli (LABEL)',
+    'Ogni articolo da solo, appena c’è',
+    'Una volta al giorno, alle LABEL, le novità',
+    'Una volta alla settimana, LABEL, le novità',
+    'Come arrivano di solito',
   ],
   pt: [
     'Escolher o que recebe',
@@ -260,6 +290,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'Continuar a ler LABEL?',
     'Sim, que continue a vir',
     'Obrigado. As cartas continuam.',
+    'Com que frequência chegam os novos artigos (LABEL)',
+    'Cada artigo por si, assim que existe',
+    'Uma vez por dia, às LABEL, o que é novo',
+    'Uma vez por semana, LABEL, o que é novo',
+    'Como chegam habitualmente',
   ],
   nl: [
     'Kiezen wat u krijgt',
@@ -297,6 +332,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'LABEL blijven lezen?',
     'Ja, laat het maar komen',
     'Dank u. De brieven blijven komen.',
+    'Hoe vaak nieuwe berichten komen (LABEL)',
+    'Elk bericht apart, zodra het er is',
+    'Eén keer per dag, om LABEL, wat nieuw is',
+    'Eén keer per week, LABEL, wat nieuw is',
+    'Zoals ze gewoonlijk komen',
   ],
   sv: [
     'Välj vad du får',
@@ -334,6 +374,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'Fortsätta läsa LABEL?',
     'Ja, låt det komma',
     'Tack. Breven fortsätter komma.',
+    'Hur ofta nya inlägg kommer (LABEL)',
+    'Varje inlägg för sig, så snart det finns',
+    'En gång om dagen, kl. LABEL, det som är nytt',
+    'En gång i veckan, LABEL, det som är nytt',
+    'Som de brukar komma',
   ],
   ar: [
     'اختر ما يصلك',
@@ -371,6 +416,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'هل تواصل قراءة LABEL؟',
     'نعم، لتستمر بالوصول',
     'شكرًا. الرسائل مستمرة.',
+    'كم مرة تصل المقالات الجديدة (LABEL)',
+    'كل مقال على حدة فور صدوره',
+    'مرة في اليوم، عند LABEL، ما هو جديد',
+    'مرة في الأسبوع، LABEL، ما هو جديد',
+    'كما تصل عادة',
   ],
   he: [
     'לבחור מה מגיע אליך',
@@ -408,6 +458,11 @@ const TEXTS: Record<string, readonly string[]> = {
     'להמשיך לקרוא את LABEL?',
     'כן, שימשיך להגיע',
     'תודה. המכתבים ממשיכים.',
+    'באיזו תדירות מגיעים פוסטים חדשים (LABEL)',
+    'כל פוסט בפני עצמו, ברגע שהוא יוצא',
+    'פעם ביום, ב־LABEL, מה שחדש',
+    'פעם בשבוע, LABEL, מה שחדש',
+    'כפי שהם מגיעים בדרך כלל',
   ],
 };
 

@@ -40,7 +40,12 @@ const MOST_MEGABYTES = 256;
  * Reads a feed, asking only for what changed (RFC 9110 section 13). Throws a fault whose sentence says whether the site was away or the feed could
  * not be read.
  */
-export async function readFeed(ctx: Pick<Context, 'config' | 'clock'>, url: string, seen: Seen): Promise<FeedReading> {
+export async function readFeed(
+  ctx: Pick<Context, 'config' | 'clock'>,
+  url: string,
+  seen: Seen,
+  zone = 'UTC',
+): Promise<FeedReading> {
   const headers: Record<string, string> = {
     accept: 'application/atom+xml, application/rss+xml, application/feed+json, application/xml;q=0.9, */*;q=0.5',
   };
@@ -61,10 +66,10 @@ export async function readFeed(ctx: Pick<Context, 'config' | 'clock'>, url: stri
       false,
       retryAfter(answer.headers.get('retry-after'), ctx.clock.now()),
     );
-  if (answer.status === 304) return { unchanged: true, title: '', items: [], ...base };
+  if (answer.status === 304) return { unchanged: true, title: '', items: [], hub: null, self: null, ...base };
   if (answer.status >= 400)
     throw new Fault('unreachable', `${host} answered with error ${answer.status}. Is the feed still at this address?`);
-  return { unchanged: false, ...(await readApart(answer.bytes, answer.headers.get('content-type'), answer.url)), ...base };
+  return { unchanged: false, ...(await readApart(answer.bytes, answer.headers.get('content-type'), answer.url, zone)), ...base };
 }
 
 const MOST_THREADS = 2;
@@ -75,22 +80,22 @@ const waiting: (() => void)[] = [];
  * Reads a feed document on a thread of its own, for so long and in so much memory and no more; of several at once only a few are read, the others wait
  * their turn. Throws the faults of `readFeedDocument`.
  */
-export async function readApart(bytes: Buffer, contentType: string | null, url: string): Promise<Feed> {
+export async function readApart(bytes: Buffer, contentType: string | null, url: string, zone = 'UTC'): Promise<Feed> {
   if (threads >= MOST_THREADS) await new Promise<void>((resolve) => waiting.push(resolve));
   threads += 1;
   try {
-    return await onThread(bytes, contentType, url);
+    return await onThread(bytes, contentType, url, zone);
   } finally {
     threads -= 1;
     waiting.shift()?.();
   }
 }
 
-function onThread(bytes: Buffer, contentType: string | null, url: string): Promise<Feed> {
+function onThread(bytes: Buffer, contentType: string | null, url: string, zone: string): Promise<Feed> {
   const { host } = new URL(url);
   return new Promise((resolve, reject) => {
     const thread = new Worker(join(process.cwd(), 'dist', 'reader-thread.js'), {
-      workerData: { bytes, contentType, url },
+      workerData: { bytes, contentType, url, zone },
       resourceLimits: { maxOldGenerationSizeMb: MOST_MEGABYTES },
     });
     const end = (report: () => void) => {

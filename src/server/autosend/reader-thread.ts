@@ -6,9 +6,14 @@ import { parentPort, workerData } from 'node:worker_threads';
 import { readFeedDocument } from '@/core/autosend/feed';
 import { asFault } from '@/core/faults';
 
-const { bytes, contentType, url } = workerData as { bytes: Uint8Array; contentType: string | null; url: string };
+const { bytes, contentType, url, zone } = workerData as {
+  bytes: Uint8Array;
+  contentType: string | null;
+  url: string;
+  zone: string;
+};
 try {
-  parentPort!.postMessage({ feed: readFeedDocument(bytes, contentType, url) });
+  parentPort!.postMessage({ feed: readFeedDocument(bytes, contentType, url, zone) });
 } catch (error) {
   const { code, sentence } = asFault(error);
   parentPort!.postMessage({ fault: { code, sentence } });

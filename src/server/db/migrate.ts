@@ -19,6 +19,7 @@ import * as layouts from './migrations/0017-layouts';
 import * as addressing from './migrations/0018-addressing';
 import * as results from './migrations/0019-results';
 import * as feeds from './migrations/0020-feeds';
+import * as rules from './migrations/0021-rules';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -42,6 +43,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0018-addressing': addressing,
   '0019-results': results,
   '0020-feeds': feeds,
+  '0021-rules': rules,
 };
 
 /** The migrations that have not run there yet, in order. */

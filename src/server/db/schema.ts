@@ -1,5 +1,7 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { WholeNewsletter } from '@/core/archive/newsletter';
+import type { Lane } from '@/core/autosend/lanes';
+import type { RuleSettings } from '@/core/autosend/rule';
 import type { RampPlan } from '@/core/delivery/ramp';
 import type { MailVerdict } from '@/core/delivery/verdicts';
 import type { ExportColumn, ExportKind, ExportState } from '@/core/exporting';
@@ -263,17 +265,39 @@ export type Schema = {
   letter_versions: LetterVersionTable;
   letter_progress: { letter_id: string; at: Date; done: number };
   letter_links: { letter_id: string; position: number; url: string; clicks: Generated<number> };
-  feed_items: {
+  feeds: FeedTable;
+  feed_items: FeedItemTable;
+  auto_send_feeds: { auto_send_id: string; feed_id: string; since: Date; begun_at: Date | null };
+  rule_posts: {
     auto_send_id: string;
-    item_key: string;
-    title: string;
-    link: string;
-    published_at: Date | null;
-    first_seen_at: Date;
-    place: Generated<string>;
-    letter_id: string | null;
-    state: Generated<'before' | 'mailed' | 'held' | 'left out'>;
-    held_post_id: string | null;
+    item_id: string;
+    state: 'before' | 'waiting' | 'held' | 'ready' | 'left out' | 'no match';
+    place: number | null;
+    bundle: string | null;
+    ready_at: Date | null;
+    filed_at: Date;
+  };
+  rule_lanes: { auto_send_id: string; lane: Lane; upto: Generated<number>; next_at: Date | null; skipped_at: Date | null };
+  rule_runs: {
+    id: string;
+    auto_send_id: string;
+    lane: Lane;
+    at: Date;
+    upto: number;
+    state: 'draft' | 'going' | 'done' | 'nothing' | 'skipped' | 'dropped';
+    words: Generated<string>;
+    approve_by: Date | null;
+    grouped: Generated<boolean>;
+  };
+  letter_posts: { letter_id: string; auto_send_id: string; item_id: string; place: number };
+  reader_rhythms: {
+    auto_send_id: string;
+    reader_id: string;
+    newsletter_id: string;
+    lane: Lane;
+    since: number | null;
+    joins: string | null;
+    chosen_at: Date;
   };
   letter_counts: { letter_id: string; newsletter_id: string } & LetterCounts;
   letter_domain_counts: { letter_id: string; newsletter_id: string; domain_id: number } & LetterCounts;
@@ -696,25 +720,61 @@ type ImportRowTable = {
   named: Generated<boolean>;
 };
 
-type AutoSendTable = {
+export type FeedTable = {
   id: string;
   newsletter_id: string;
-  name: string;
-  feed_url: string;
-  sender_id: string;
-  list_id: string;
-  layout_id: string;
-  switched_on_at: Date | null;
-  baseline_at: Date | null;
+  url: string | null;
+  title: string;
   etag: string | null;
   last_modified: string | null;
+  read_at: Date | null;
   next_poll_at: Date | null;
   polled_at: Date | null;
   failures: Generated<number>;
   fault: string | null;
   failing_since: Date | null;
   told_at: Date | null;
-  feed_title: string | null;
+  emptied_at: Date | null;
+  quiet_told_at: Date | null;
+  hub: string | null;
+  topic: string | null;
+  hub_token: string | null;
+  hub_until: Date | null;
+  hub_asked_at: Date | null;
+  created_at: Date;
+};
+
+type FeedItemTable = {
+  id: string;
+  feed_id: string;
+  item_key: string;
+  title: string;
+  link: string;
+  author: Generated<string>;
+  topics: Generated<string[]>;
+  summary: Generated<string>;
+  document: ColumnType<Document | null, string | null | undefined, string | null>;
+  picture: string | null;
+  words: Generated<string>;
+  print: string;
+  published_at: Date | null;
+  first_seen_at: Date;
+  changed_at: Date;
+  gone_at: Date | null;
+  place: Generated<string>;
+};
+
+export type AutoSendTable = {
+  id: string;
+  newsletter_id: string;
+  name: string;
+  settings: JSONColumnType<RuleSettings>;
+  audience: JSONColumnType<Audience>;
+  sender_id: string;
+  layout_id: string;
+  intro: Generated<string>;
+  switched_on_at: Date | null;
+  paused_at: Date | null;
   created_at: Date;
 };
 
@@ -790,6 +850,9 @@ export type LetterTable = {
   figures: ColumnType<LetterFigures | null, string | null | undefined, string | null>;
   figures_at: Date | null;
   figures_ms: Generated<number>;
+  run_id: string | null;
+  lane: Lane | null;
+  joining: Generated<boolean>;
 };
 /** What came of a test, by what figures, and who chose; nobody where it was decided by itself. */
 export type KeptVerdict = TestVerdict & { arms: Arm[]; at: string; by: string | null };

@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import { lastDays } from '@/core/growth/days';
 import type { FormSteps } from '@/core/growth/measures';
-import { type NewPostsView, newPostsOf } from '../autosend/new-posts';
+import { type RuleView, rulesOf } from '../autosend/coming';
 import type { Context, Newsletter } from '../context';
 import { type FormView, formsOf } from '../forms/forms';
 import { stepsOf } from '../forms/insight';
@@ -26,7 +26,7 @@ export type Today = {
   reach: Map<string, { will: number; exact: boolean }>;
   senders: SenderView[];
   domains: DomainView[];
-  autoSends: NewPostsView[];
+  autoSends: RuleView[];
   formsSeen: boolean;
   /** The form that a new newsletter puts on its site. */
   form: FormView | null;
@@ -62,7 +62,7 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     lettersOf(ctx, newsletter, { most: 12, drafts: false }).then((found) => found.letters),
     sendersOf(ctx, newsletter),
     domainsOf(ctx, newsletter),
-    newPostsOf(ctx, newsletter),
+    rulesOf(ctx, newsletter),
     formsOf(ctx, newsletter),
     triedBySelf(ctx, newsletter),
     laterShares(ctx, newsletter),

@@ -1,6 +1,7 @@
 import type { Task } from 'graphile-worker';
 import Joi from 'joi';
-import { pollNewPosts } from '../autosend/new-posts';
+import { pollFeed } from '../autosend/polling';
+import { runRule } from '../autosend/runs';
 import { check } from '../check';
 import type { Context } from '../context';
 import { remindWaiting } from '../forms/remind';
@@ -25,6 +26,7 @@ export type JobName =
   | 'release-rest'
   | 'letter-figures'
   | 'poll-feed'
+  | 'run-rule'
   | 'check-domain'
   | 'owner-summary'
   | 'remind'
@@ -93,8 +95,9 @@ export function jobs(ctx: Context): Record<JobName, Task> {
       await remindWaiting(ctx);
     },
     'poll-feed': async (payload) => {
-      await pollNewPosts(ctx, check(byId, payload).id);
+      await pollFeed(ctx, check(byId, payload).id);
     },
+    'run-rule': async (payload) => runRule(ctx, check(byId, payload).id),
     'check-domain': async (payload) => {
       await checkDomain(ctx, check(byId, payload).id);
     },

@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
 import { LONGEST_WAIT_MS } from '@/core/sending/outcome';
 import { LONGEST_PAUSE_MS } from '@/core/sending/way';
+import { rulesDue } from '../autosend/runs';
 import type { Context } from '../context';
 import { forgetOldReports } from '../delivery/reports';
 import { forgetHeld } from '../forms/held';
@@ -65,15 +66,16 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await due(
     'poll-feed',
     await ctx.db
-      .selectFrom('auto_sends as a')
-      .innerJoin('newsletters as n', 'n.id', 'a.newsletter_id')
-      .select('a.id')
-      .where('a.switched_on_at', 'is not', null)
-      .where('a.next_poll_at', '<=', now)
+      .selectFrom('feeds as f')
+      .innerJoin('newsletters as n', 'n.id', 'f.newsletter_id')
+      .select('f.id')
+      .where('f.next_poll_at', '<=', now)
       .where('n.closing_at', 'is', null)
+      .orderBy('f.next_poll_at')
       .limit(500)
       .execute(),
   );
+  await due('run-rule', await rulesDue(ctx));
   await due(
     'check-domain',
     await ctx.db.selectFrom('domains').select('id').where('next_check_at', '<=', now).limit(100).execute(),

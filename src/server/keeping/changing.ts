@@ -119,7 +119,6 @@ async function rename(db: Db, newsletterId: string, from: string, into: string):
   await sql`update form_tests v set definition = ${choice(text('v.definition'))} from forms f where f.id = v.form_id and f.newsletter_id = ${newsletterId}`.execute(
     db,
   );
-  await sql`update auto_sends set list_id = ${into} where newsletter_id = ${newsletterId} and list_id = ${from}`.execute(db);
   await sql`update confirmations set list_ids = ${once('list_ids')} where newsletter_id = ${newsletterId} and used_at is null and ${from}::uuid = any(list_ids)`.execute(
     db,
   );
@@ -132,6 +131,16 @@ async function rename(db: Db, newsletterId: string, from: string, into: string):
       .updateTable('segments')
       .set({ condition: JSON.stringify(withListReplaced(segment.condition, from, into)) })
       .where('id', '=', segment.id)
+      .execute();
+  for (const rule of await db
+    .selectFrom('auto_sends')
+    .select(['id', 'audience'])
+    .where('newsletter_id', '=', newsletterId)
+    .execute())
+    await db
+      .updateTable('auto_sends')
+      .set({ audience: JSON.stringify(withListReplaced(rule.audience, from, into)) })
+      .where('id', '=', rule.id)
       .execute();
   const letters = await db
     .selectFrom('letters')

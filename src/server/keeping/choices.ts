@@ -1,9 +1,11 @@
 import Joi from 'joi';
 import { sql } from 'kysely';
+import { LANES, type Lane } from '@/core/autosend/lanes';
 import { Fault } from '@/core/faults';
 import { choiceWords } from '@/core/readers/choice-words';
 import { type ReaderState, transition } from '@/core/readers/state';
 import { type LeavePurpose, type LeaveRef, ownToken, readLeaveToken } from '@/core/sending/token';
+import { chooseRhythm, type Rhythms, rhythmsOf } from '../autosend/rhythms';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
@@ -38,6 +40,8 @@ export type Choices = {
   /** Until when no letters come, as a day in the newsletter's zone; null while they come. */
   pausedUntil: string | null;
   textAlone: boolean;
+  /** The rules whose rhythm they may choose. */
+  rhythms: Rhythms[];
   /** Nothing is sent there any more, whatever they choose here. */
   suppressed: boolean;
 };
@@ -97,6 +101,7 @@ async function standing(ctx: Context, db: Db, readerId: string): Promise<Choices
     lists,
     pausedUntil: paused ? dayIn(newsletter, reader.paused_until!) : null,
     textAlone: reader.text_alone,
+    rhythms: await rhythmsOf(db, newsletter.id, readerId),
     suppressed: reader.address_state === 'suppressed',
   };
 }
@@ -105,9 +110,13 @@ async function standing(ctx: Context, db: Db, readerId: string): Promise<Choices
 export const choicesOf = async (ctx: Context, token: string): Promise<Choices> =>
   standing(ctx, ctx.db, refOf(ctx, token).readerId);
 
-const schema = Joi.object<{ lists: string[]; textAlone: boolean }>({
+const schema = Joi.object<{ lists: string[]; textAlone: boolean; rhythms: Record<string, Lane> }>({
   lists: Joi.array().items(Joi.string().uuid()).max(200).default([]),
   textAlone: Joi.boolean().default(false),
+  rhythms: Joi.object()
+    .pattern(Joi.string().uuid(), Joi.valid(...LANES))
+    .max(100)
+    .default({}),
 });
 
 /**
@@ -145,6 +154,11 @@ export async function keepChoices(ctx: Context, token: string, visitor: Visitor,
     await greet(ctx, trx, before.newsletter, { id: readerId, address: reader!.address }, joined);
     if (left) await cancelWhatTheyLeft(ctx, trx, readerId);
     await trx.updateTable('readers').set({ text_alone: wish.textAlone }).where('id', '=', readerId).execute();
+    for (const rule of before.rhythms) {
+      const lane = wish.rhythms[rule.id];
+      if (lane && lane !== rule.chosen && rule.offered.some((one) => one.lane === lane))
+        await chooseRhythm(ctx, trx, readerId, rule, lane);
+    }
     return standing(ctx, trx, readerId);
   });
 }

@@ -7,7 +7,7 @@ import { counted } from '@/core/growth/figures';
 import { tagSchema } from '@/core/readers/bulk';
 import { leavesOf } from '@/core/readers/condition';
 import { withTagRenamed } from '@/core/readers/renaming';
-import type { Part } from '@/core/sending/audience';
+import type { Audience, Part } from '@/core/sending/audience';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
@@ -42,7 +42,7 @@ async function namersOf(db: Db, newsletterId: string) {
       select name, list_ids || coalesce(draft_list_ids, '{}') as lists, definition::text || coalesce(draft::text, '') as text,
         array(select jsonb_array_elements_text(coalesce(definition #> '{next,tags}', '[]') || coalesce(draft #> '{next,tags}', '[]'))) as tags from forms
       where newsletter_id = ${newsletterId} and archived_at is null order by name`.execute(db),
-    db.selectFrom('auto_sends').select(['name', 'list_id']).where('newsletter_id', '=', newsletterId).execute(),
+    db.selectFrom('auto_sends').select(['id', 'name', 'audience']).where('newsletter_id', '=', newsletterId).execute(),
     db
       .selectFrom('letters')
       .select(['id', 'audience', 'subject'])
@@ -62,37 +62,38 @@ async function namersOf(db: Db, newsletterId: string) {
 }
 type Namers = Awaited<ReturnType<typeof namersOf>>;
 
-const partsOf = (letter: Namers['letters'][number]): Part[] => [...letter.audience.to, ...letter.audience.without];
+const partsOf = (letter: { audience: Audience }): Part[] => [...letter.audience.to, ...letter.audience.without];
+const hasTag = (letter: { audience: Audience }, tag: string): boolean =>
+  partsOf(letter).some(
+    (part) =>
+      (part.kind === 'tag' && part.tag === tag) ||
+      (part.kind === 'those' && leavesOf(part.condition).some((leaf) => leaf.kind === 'tag' && leaf.tag === tag)),
+  );
 const asForm = (name: string) => `the form “${name}”`;
 const asLetter = (subject: string) => `the letter “${subject}”`;
+const asRule = (name: string) => `the auto-send “${name}”`;
 const asSegment = (name: string) => `the segment “${name}”`;
 
 const needing = {
   list: ({ forms, rules, letters, segments }: Namers, id: string): string[] => [
     ...forms.filter((form) => form.lists.includes(id) || form.text.includes(id)).map((form) => asForm(form.name)),
-    ...rules.filter((rule) => rule.list_id === id).map((rule) => `the auto-send “${rule.name}”`),
+    ...rules.filter((rule) => JSON.stringify(rule.audience).includes(id)).map((rule) => asRule(rule.name)),
     ...letters.filter((letter) => JSON.stringify(letter.audience).includes(id)).map((letter) => asLetter(letter.subject)),
     ...segments
       .filter((segment) => leavesOf(segment.condition).some((leaf) => leaf.kind === 'list' && leaf.id === id))
       .map((segment) => asSegment(segment.name)),
   ],
-  tag: ({ forms, letters, segments }: Namers, tag: string): string[] => [
+  tag: ({ forms, rules, letters, segments }: Namers, tag: string): string[] => [
     ...forms.filter((form) => form.tags.includes(tag)).map((form) => asForm(form.name)),
-    ...letters
-      .filter((letter) =>
-        partsOf(letter).some(
-          (part) =>
-            (part.kind === 'tag' && part.tag === tag) ||
-            (part.kind === 'those' && leavesOf(part.condition).some((leaf) => leaf.kind === 'tag' && leaf.tag === tag)),
-        ),
-      )
-      .map((letter) => asLetter(letter.subject)),
+    ...rules.filter((rule) => hasTag(rule, tag)).map((rule) => asRule(rule.name)),
+    ...letters.filter((letter) => hasTag(letter, tag)).map((letter) => asLetter(letter.subject)),
     ...segments
       .filter((segment) => leavesOf(segment.condition).some((leaf) => leaf.kind === 'tag' && leaf.tag === tag))
       .map((segment) => asSegment(segment.name)),
   ],
-  field: ({ forms, letters, segments }: Namers, field: { id: string; key: string }): string[] => [
+  field: ({ forms, rules, letters, segments }: Namers, field: { id: string; key: string }): string[] => [
     ...forms.filter((form) => form.text.includes(`"key": "${field.key}"`)).map((form) => asForm(form.name)),
+    ...rules.filter((rule) => JSON.stringify(rule.audience).includes(field.id)).map((rule) => asRule(rule.name)),
     ...letters
       .filter((letter) => JSON.stringify(letter.audience).includes(field.id) || letter.chips.includes(field.key))
       .map((letter) => asLetter(letter.subject)),
@@ -318,7 +319,7 @@ export async function renameTag(ctx: Context, newsletter: Newsletter, from: stri
     await sql`update form_tests v set definition = ${renamed('v.definition')} from forms f where f.id = v.form_id and f.newsletter_id = ${of}`.execute(
       trx,
     );
-    const { segments, letters } = await namersOf(trx, of);
+    const { segments, letters, rules } = await namersOf(trx, of);
     for (const { id, condition } of segments)
       await trx
         .updateTable('segments')
@@ -331,10 +332,17 @@ export async function renameTag(ctx: Context, newsletter: Newsletter, from: stri
         : one.kind === 'those'
           ? { ...one, condition: withTagRenamed(one.condition, from, to) }
           : one;
+    const tagged = ({ to: whom, without }: Audience) => JSON.stringify({ to: whom.map(part), without: without.map(part) });
     for (const { id, audience } of letters)
       await trx
         .updateTable('letters')
-        .set({ audience: JSON.stringify({ to: audience.to.map(part), without: audience.without.map(part) }) })
+        .set({ audience: tagged(audience) })
+        .where('id', '=', id)
+        .execute();
+    for (const { id, audience } of rules)
+      await trx
+        .updateTable('auto_sends')
+        .set({ audience: tagged(audience) })
         .where('id', '=', id)
         .execute();
   });

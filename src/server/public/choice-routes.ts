@@ -1,3 +1,4 @@
+import type { Rhythm } from '@/core/autosend/rhythm';
 import { asFault, Fault } from '@/core/faults';
 import { FORM_WORDS } from '@/core/forms/words';
 import { escapeHtml } from '@/core/html';
@@ -41,6 +42,9 @@ export const choicesPage = (ctx: Context, request: PublicRequest, token: string)
         const kept = await keepChoices(ctx, token, visitor, {
           lists: (sent.lists ?? '').split('\n').filter(Boolean),
           textAlone: sent.text === 'alone',
+          rhythms: Object.fromEntries(
+            Object.entries(sent).flatMap(([name, value]) => (name.startsWith('rhythm-') ? [[name.slice(7), value]] : [])),
+          ),
         });
         return choosing(kept, choiceWords(kept.newsletter.language).kept);
       }
@@ -71,8 +75,30 @@ export const choicesPage = (ctx: Context, request: PublicRequest, token: string)
     }
   });
 
+/** How often the posts of a rule come, as one of some. */
+function rhythmChoice({ id, name, chosen, offered }: Choices['rhythms'][number], language: string): string {
+  const options = offered.map(
+    ({ lane, rhythm }) =>
+      `<p><label class="tick"><input type="radio" name="rhythm-${id}" value="${lane}"${lane === chosen ? ' checked' : ''}> <span>${escapeHtml(rhythmSaid(rhythm, language))}</span></label></p>`,
+  );
+  return `<fieldset><legend>${escapeHtml(choiceWords(language, name).rhythm)}</legend>${options.join('')}</fieldset>`;
+}
+
+/** A rhythm in the newsletter's language; one that is neither daily nor weekly is as it usually comes. */
+function rhythmSaid(rhythm: Rhythm, language: string): string {
+  if (rhythm.kind === 'each') return choiceWords(language).eachPost;
+  if (rhythm.kind !== 'days') return choiceWords(language).asUsual;
+  if (rhythm.days.length === 7) return choiceWords(language, rhythm.hour).everyDay;
+  if (rhythm.days.length > 1) return choiceWords(language).asUsual;
+  // 1 January 2024 was a Monday.
+  const day = new Intl.DateTimeFormat(language, { weekday: 'long', timeZone: 'UTC' }).format(
+    new Date(Date.UTC(2024, 0, rhythm.days[0]!)),
+  );
+  return choiceWords(language, `${day}, ${rhythm.hour}`).everyWeek;
+}
+
 function choosing(found: Choices, said = ''): PublicAnswer {
-  const { newsletter, lists, hint, pausedUntil, textAlone, suppressed } = found;
+  const { newsletter, lists, hint, pausedUntil, textAlone, rhythms, suppressed } = found;
   const { language, name } = newsletter;
   const words = choiceWords(language, hint);
   const { unsubscribe } = letterWords(language);
@@ -87,7 +113,7 @@ function choosing(found: Choices, said = ''): PublicAnswer {
     ? [`<p role="status">${escapeHtml(words.gone)}</p>`]
     : [
         said ? `<p role="status"><b>${escapeHtml(said)}</b></p>` : '',
-        `<form method="post">${hidden('keep')}<fieldset><legend>${escapeHtml(words.which)}</legend>${boxes.join('')}</fieldset><p><label class="tick"><input type="checkbox" name="text" value="alone"${textAlone ? ' checked' : ''}> <span>${escapeHtml(words.text)}</span></label></p><button>${escapeHtml(words.keep)}</button></form>`,
+        `<form method="post">${hidden('keep')}<fieldset><legend>${escapeHtml(words.which)}</legend>${boxes.join('')}</fieldset><p><label class="tick"><input type="checkbox" name="text" value="alone"${textAlone ? ' checked' : ''}> <span>${escapeHtml(words.text)}</span></label></p>${rhythms.map((rule) => rhythmChoice(rule, language)).join('')}<button>${escapeHtml(words.keep)}</button></form>`,
         `<section><h2>${escapeHtml(words.pause)}</h2><form method="post">${hidden('pause')}${
           pausedUntil
             ? `<p role="status">${escapeHtml(choiceWords(language, pausedUntil).paused)}</p><button class="plain" name="how" value="end">${escapeHtml(words.goOn)}</button>`

@@ -36,7 +36,7 @@ export async function segmentsOf(ctx: Context, newsletter: Newsletter): Promise<
     .execute();
   if (rows.length === 0) return [];
   const ids = rows.map((row) => row.id);
-  const [known, sizes, letters] = await Promise.all([
+  const [known, sizes, letters, rules] = await Promise.all([
     knownOf(ctx.db, newsletter.id, []),
     ctx.db
       .selectFrom('segment_sizes')
@@ -51,6 +51,12 @@ export async function segmentsOf(ctx: Context, newsletter: Newsletter): Promise<
         and (position(s.id::text in l.audience::text) > 0
              or exists (select 1 from posts p where p.id = l.post_id and position(s.id::text in p.document::text) > 0))
       order by 2`.execute(ctx.db),
+    ctx.db
+      .selectFrom('auto_sends')
+      .select(['name', 'audience'])
+      .where('newsletter_id', '=', newsletter.id)
+      .orderBy('name')
+      .execute(),
   ]);
   return rows.map((row) => {
     const own = sizes.filter((size) => size.segment_id === row.id).reverse();
@@ -63,6 +69,7 @@ export async function segmentsOf(ctx: Context, newsletter: Newsletter): Promise<
       missing: expand({ kind: 'segment', id: row.id }, known).missing,
       usedBy: [
         ...letters.rows.filter((letter) => letter.id === row.id).map((letter) => `the letter “${letter.subject}”`),
+        ...rules.filter((rule) => JSON.stringify(rule.audience).includes(row.id)).map((rule) => `the auto-send “${rule.name}”`),
         ...rows
           .filter((other) => other.id !== row.id && names(other.condition, row.id))
           .map((other) => `the segment “${other.name}”`),

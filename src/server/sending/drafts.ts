@@ -8,6 +8,7 @@ import { type Change, changed } from '@/core/writing/editing';
 import { oneLine } from '@/core/writing/line';
 import { documentSchema } from '@/core/writing/schemas';
 import type { Person } from '../auth/session';
+import { dropRun } from '../autosend/runs';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
@@ -510,6 +511,8 @@ export async function discardLetter(ctx: Context, newsletter: Newsletter, id: st
     const row = await rowOf(trx, newsletter, id).forUpdate().executeTakeFirst();
     if (!row) throw new Fault('not-found', 'There is no such letter any more.');
     if (row.state !== 'draft') throw new Fault('conflict', 'Only a draft can be thrown away. Call this letter back first.');
+    const { run_id } = await trx.selectFrom('letters').select('run_id').where('id', '=', id).executeTakeFirstOrThrow();
+    if (run_id) await dropRun(ctx, trx, run_id);
     await trx.deleteFrom('letters').where('id', '=', id).execute();
     const used = await trx.selectFrom('letters').select('id').where('post_id', '=', row.id).executeTakeFirst();
     if (!used) await trx.deleteFrom('posts').where('id', '=', row.id).execute();

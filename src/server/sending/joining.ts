@@ -48,6 +48,7 @@ export async function letIn(ctx: Context, newsletter: Newsletter, id: string): P
       tried: null,
       pace: sql`${due}::timestamptz`,
       since: letter.started_at,
+      lane: letter,
     });
     const last = await nextCopy(trx);
     const { rows } = await sql<{ domain_id: number; n: number }>`

@@ -81,7 +81,6 @@ export type Drawn = {
   segments: string[];
 };
 type LetterWords = {
-  post_id: string | null;
   layout_id: string | null;
   preview_line: string;
   subject: string;
@@ -91,8 +90,25 @@ type LetterWords = {
   due_at: Date;
 };
 
+/** What of a post a letter is made of. */
+export type PostRow = Pick<
+  Selectable<Schema['posts']>,
+  | 'id'
+  | 'link'
+  | 'goes'
+  | 'audience'
+  | 'slug'
+  | 'title'
+  | 'subtitle'
+  | 'description'
+  | 'picture'
+  | 'guest'
+  | 'author'
+  | 'document'
+>;
+
 /** A post as layouts take it, on the day on which it leaves. */
-export function asPost(ctx: Context, newsletter: Newsletter, row: Selectable<Schema['posts']>, leaves: Date): Post {
+export function asPost(ctx: Context, newsletter: Newsletter, row: PostRow, leaves: Date): Post {
   const brought = row.link !== null;
   // Whom a page is not whole for finds all of it in the letter.
   const own = row.goes === 'letter' || row.audience === 'readers' ? null : siteUrl(ctx, newsletter, row.slug);
@@ -110,8 +126,18 @@ export function asPost(ctx: Context, newsletter: Newsletter, row: Selectable<Sch
 }
 
 /** A letter laid out. Throws where its post is gone. */
-export async function laidOut(ctx: Context, db: Db, newsletter: Newsletter, letter: LetterWords): Promise<Drawn> {
+export async function laidOut(
+  ctx: Context,
+  db: Db,
+  newsletter: Newsletter,
+  letter: LetterWords & { post_id: string | null },
+): Promise<Drawn> {
   const row = await db.selectFrom('posts').selectAll().where('id', '=', letter.post_id).executeTakeFirstOrThrow();
+  return laidPost(ctx, db, newsletter, row, letter);
+}
+
+/** A post laid out as a letter, whether it is kept already or would only be. */
+export async function laidPost(ctx: Context, db: Db, newsletter: Newsletter, row: PostRow, letter: LetterWords): Promise<Drawn> {
   const layout = await layoutOf(db, newsletter.id, letter.layout_id);
   const leaves = new Date(Math.max(letter.due_at.getTime(), ctx.clock.now().getTime()));
   const words = letter.beginning ? { ...row, document: withBeginning(row.document, letter.beginning) } : row;

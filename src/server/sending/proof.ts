@@ -10,7 +10,7 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { limit } from '../limits';
 import { postAll } from '../mail/post';
-import { drawn, laidOut, siteUrl } from './laid-out';
+import { type Drawn, drawn, laidOut, siteUrl } from './laid-out';
 import { versionsOf } from './versions';
 
 const MOST_TO = 5;
@@ -38,14 +38,7 @@ export async function sendProof(
   id: string,
   raw: unknown,
 ): Promise<{ said: string }> {
-  const { to } = check(schema, raw);
-  const addresses = [...new Set(to.split(/[\s,;]+/).filter(Boolean))].map((one) => ({ typed: one, address: parseAddress(one) }));
-  const odd = addresses.find((one) => !one.address);
-  if (odd)
-    throw new Fault('invalid', `“${odd.typed.slice(0, 60)}” is not an address. Nothing was sent.`, {
-      to: 'One of these is not an address.',
-    });
-  if (addresses.length > MOST_TO) throw new Fault('invalid', `At most ${MOST_TO} addresses.`, { to: `At most ${MOST_TO}.` });
+  const addresses = addressesIn(raw);
   const letter = await ctx.db
     .selectFrom('letters as l')
     .leftJoin('senders as s', 's.id', 'l.sender_id')
@@ -57,7 +50,6 @@ export async function sendProof(
   if (!letter?.post_id) throw new Fault('not-found', 'There is no such letter.');
   if (!letter.address || !letter.confirmed_at)
     throw new Fault('conflict', 'Its sender is not confirmed yet. Confirm it, or choose another.');
-  await limit(ctx, `proof:${newsletter.id}`, 60, 3_600, 'That were sixty proofs in an hour. Please wait a while.');
   const usual = { name: letter.name ?? newsletter.name, address: letter.address, replyTo: letter.reply_to };
   // Each version by itself: what some are to get is proved too.
   const versions = [
@@ -68,10 +60,44 @@ export async function sendProof(
       from: one.sender?.confirmed ? { name: one.sender.name, address: one.sender.address, replyTo: letter.reply_to } : usual,
     })),
   ];
+  const laid: Proved[] = [];
+  for (const [n, version] of versions.entries())
+    laid.push({
+      ...version,
+      laid: await laidOut(ctx, ctx.db, newsletter, { ...letter, subject: version.subject, beginning: version.beginning }),
+      which: versions.length > 1 ? ` It is version ${n + 1} of ${versions.length}.` : '',
+    });
+  return mailProofs(ctx, newsletter, person, addresses, laid);
+}
+
+type From = { name: string; address: string; replyTo: string | null };
+/** A letter to be proved: how it is laid out, and what its note says besides. */
+export type Proved = { subject: string; from: From; laid: Drawn; which: string };
+
+/** The addresses that somebody typed for a proof. Throws "invalid" for one that is none, and for too many. */
+export function addressesIn(raw: unknown): string[] {
+  const { to } = check(schema, raw);
+  const addresses = [...new Set(to.split(/[\s,;]+/).filter(Boolean))].map((one) => ({ typed: one, address: parseAddress(one) }));
+  const odd = addresses.find((one) => !one.address);
+  if (odd)
+    throw new Fault('invalid', `“${odd.typed.slice(0, 60)}” is not an address. Nothing was sent.`, {
+      to: 'One of these is not an address.',
+    });
+  if (addresses.length > MOST_TO) throw new Fault('invalid', `At most ${MOST_TO} addresses.`, { to: `At most ${MOST_TO}.` });
+  return addresses.map((one) => one.address!.full);
+}
+
+/** Mails letters as proofs: what they are stands over them, their links lead where they will, and nothing of them is counted. Throws "too-many". */
+export async function mailProofs(
+  ctx: Context,
+  newsletter: Newsletter,
+  person: Pick<Person, 'name'>,
+  addresses: string[],
+  proved: Proved[],
+): Promise<{ said: string }> {
+  await limit(ctx, `proof:${newsletter.id}`, 60, 3_600, 'That were sixty proofs in an hour. Please wait a while.');
   const mails: Pick<Parameters<typeof postAll>[2][number], 'from' | 'subject' | 'rendered'>[] = [];
-  for (const [n, version] of versions.entries()) {
-    const laid = await laidOut(ctx, ctx.db, newsletter, { ...letter, subject: version.subject, beginning: version.beginning });
-    const which = versions.length > 1 ? ` It is version ${n + 1} of ${versions.length}.` : '';
+  for (const { subject, from, laid, which } of proved) {
     const note = `A proof, asked for by ${person.name}.${which} Readers do not see this line; they see their own names and links.`;
     const document: Document = {
       version: 1,
@@ -84,8 +110,8 @@ export async function sendProof(
     const made = await drawn({ ...laid, document, ownText, frame: { ...laid.frame, countsOpens: false } });
     const page = siteUrl(ctx, newsletter);
     mails.push({
-      from: version.from,
-      subject: lineForAll(version.subject) || 'A letter without a subject',
+      from,
+      subject: lineForAll(subject) || 'A letter without a subject',
       // Whoever proves a letter sees the parts of those whom they are for.
       rendered: { html: filled(made.html, page, true, () => true), text: filled(made.text, page, false, () => true) },
     });
@@ -94,10 +120,8 @@ export async function sendProof(
     postAll(
       ctx,
       trx,
-      addresses.flatMap(({ address }) =>
-        mails.map((mail) => ({ newsletterId: newsletter.id, kind: 'test letter', to: address!.full, ...mail })),
-      ),
+      addresses.flatMap((to) => mails.map((mail) => ({ newsletterId: newsletter.id, kind: 'test letter', to, ...mail }))),
     ),
   );
-  return { said: `A proof is on its way to ${addresses.map((one) => one.address!.full).join(', ')}.` };
+  return { said: `A proof is on its way to ${addresses.join(', ')}.` };
 }

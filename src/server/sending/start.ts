@@ -3,6 +3,7 @@ import { type Check, checksOf } from '@/core/writing/checks';
 import { type Document, segmentsIn } from '@/core/writing/document';
 import { lineForAll } from '@/core/writing/line';
 import { takeLinks } from '@/core/writing/render';
+import { afterFixing, beforeFixing } from '../autosend/runs';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { mailOwners } from '../newsletters/alerts';
@@ -209,6 +210,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     .selectAll()
     .where('id', '=', row.newsletter_id)
     .executeTakeFirstOrThrow();
+  await beforeFixing(ctx, row);
   // Made outside the transaction: rendering takes its time, and nothing of it depends on the recipients.
   const versions = row.test ? await versionsOf(ctx.db, id) : [];
   const laid = await laidOut(ctx, ctx.db, newsletter, row);
@@ -265,6 +267,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       parts,
       segments,
       pace,
+      lane: letter,
     });
     // Rolled back, links and all: what its writer meant for somebody goes to somebody, or waits. A rule's letter to a list that is empty yet goes to
     // nobody, and whoever asked for a pause is passed by, even if they are all.
@@ -311,6 +314,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       .where('goes', '=', 'both')
       .where('published_at', 'is', null)
       .execute();
+    await afterFixing(ctx, trx, letter);
     await moveLetter(ctx, trx, id, 'fix recipients');
     ctx.log.info({ letter: id, recipients }, 'a letter starts');
   });

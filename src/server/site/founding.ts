@@ -8,7 +8,7 @@ import { parseAddress } from '@/core/readers/address';
 import { freeMailWarning } from '@/core/senders/free-mail';
 import { readSitePage, type SitePage } from '@/core/site/site-page';
 import { STARTING_LAYOUT } from '@/core/writing/layout';
-import { createNewPosts } from '../autosend/new-posts';
+import { createRule } from '../autosend/rules';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { guardedFetch } from '../fetch/guarded';
@@ -128,7 +128,7 @@ export async function foundNewsletter(
     }),
   );
   if (page?.feed && sender)
-    await createNewPosts(ctx, made, { feedUrl: page.feed, senderId: sender.id, listId }).catch(later('a feed'));
+    await createRule(ctx, made, { feedUrls: [page.feed], senderId: sender.id, listId }).catch(later('a feed'));
   return { ...made, ...looks };
 }
 

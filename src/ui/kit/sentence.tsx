@@ -10,7 +10,7 @@ export function Sentence({ children, className }: { children: ReactNode; classNa
 }
 
 /** A part of a sentence with a dotted line under it: it opens its few choices in place. Esc and a click elsewhere close them. */
-export function Clause({ words, title, children }: { words: string; title: string; children: ReactNode }) {
+export function Clause({ words, title, children }: { words: ReactNode; title: string; children: ReactNode }) {
   return (
     <Popover as="span">
       {/* A span, since a button would not break between its words. */}

@@ -1,39 +1,33 @@
 import type { Metadata } from 'next';
-import { counted } from '@/core/growth/figures';
-import { ago, fullTime, spokenTime } from '@/core/growth/times';
-import { newPostsOf } from '@/server/autosend/new-posts';
-import { layoutsOf } from '@/server/newsletters/layouts';
+import Link from 'next/link';
+import { choicesWords, holdsWords, rhythmInPlace, zonePlace } from '@/core/autosend/tell-rule';
+import { counted, figure, plural, together } from '@/core/growth/figures';
+import { ago, dayAndHour, spokenTime } from '@/core/growth/times';
+import { rulesOf } from '@/server/autosend/coming';
 import { listsOf } from '@/server/readers/readers';
 import { sendersOf } from '@/server/senders/senders';
-import { ActionButton, ActionForm, TextField } from '@/ui/kit/action-form';
+import { ActionForm, FileField, TextField } from '@/ui/kit/action-form';
 import { ButtonLink } from '@/ui/kit/button';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Empty, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
 import { deskOf } from '../../../../desk';
-import { changeRule, decide, decideAll, lookForFeeds, switchRule } from './actions';
+import { connectOpml, connectOwn, lookForFeeds } from './actions';
 import { Ways } from './ways';
 
 export const metadata: Metadata = { title: 'Auto-sends' };
 
-const BECAME = {
-  before: 'was there before',
-  mailed: 'became a letter',
-  held: 'waits for you',
-  'left out': 'was left out',
-};
-
 export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const [rules, senders, lists, layouts] = await Promise.all([
-    newPostsOf(ctx, newsletter),
+  const [rules, senders, lists] = await Promise.all([
+    rulesOf(ctx, newsletter),
     sendersOf(ctx, newsletter),
     listsOf(ctx, newsletter),
-    layoutsOf(ctx, newsletter),
   ]);
   const now = ctx.clock.now();
-  const running = rules.filter((rule) => rule.switchedOnAt);
+  const running = rules.filter((rule) => rule.switchedOnAt && !rule.pausedAt);
+  const ways = <Ways senders={senders} lists={lists} senderId={newsletter.default_sender_id} />;
   return (
     <Screen
       margin={
@@ -55,11 +49,39 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                   />
                 </ActionForm>
               </Sheet>
+              <div className="mt-3 flex flex-wrap gap-x-4 gap-y-2 text-[13px]">
+                <ActionDialog
+                  opens="Pages written here"
+                  opensTone="quiet"
+                  title="Mail the pages written here"
+                  words="What you publish as a page alone is a source like a blog: each new page becomes part of a letter."
+                  submit="Make the rule"
+                  action={connectOwn.bind(null, slug)}
+                >
+                  {ways}
+                </ActionDialog>
+                <ActionDialog
+                  opens="Several from a file"
+                  opensTone="quiet"
+                  title="Connect the blogs of a file"
+                  words="An OPML file, as feed readers keep their lists. Its feeds are the sources of one rule."
+                  submit="Make the rule"
+                  action={connectOpml.bind(null, slug)}
+                >
+                  <FileField name="file" label="OPML file" accept=".opml,.xml,text/x-opml" />
+                  {ways}
+                </ActionDialog>
+                {rules.length > 0 && (
+                  <a href={`/desk/${slug}/auto-sends/opml`} className="link font-medium">
+                    All feeds as a file
+                  </a>
+                )}
+              </div>
             </Section>
           )}
           <Note tone="know" title="What is never mailed">
-            Whatever stands in the feed when you switch on. Only posts that appear afterwards become letters, each once; more than
-            five at one look wait for your word.
+            Whatever stands in a blog when you switch on. Only posts that appear afterwards become letters, each once; more at
+            once than is usual there wait for your word.
           </Note>
         </>
       }
@@ -67,11 +89,11 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       <Refreshing seconds={8} />
       <Standfirst title="Auto-sends">
         {running.length === 0 ? (
-          <>A rule that sends by itself: each new post of your blog becomes a letter, without a hand on it.</>
+          <>A rule that sends by itself: new posts of your blog become letters, one by one or gathered, without a hand on it.</>
         ) : (
           <>
-            <b>{counted(running.length, 'blog is', 'blogs are')} watched</b>. Each new post becomes a letter within minutes, by
-            itself.
+            <b>{counted(running.length, 'rule runs', 'rules run')}</b> by {plural(running.length, 'itself', 'themselves')}. What
+            each would send next stands under it.
           </>
         )}
       </Standfirst>
@@ -89,113 +111,71 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           {senders.length === 0 ? 'A letter needs somebody it comes from.' : 'Paste the address of your blog on the right.'}
         </Empty>
       )}
-      {rules.map((rule) => (
-        <Section
-          key={rule.id}
-          id={rule.id}
-          title={`New posts: ${rule.name}`}
-          aside={rule.polledAt ? `looked ${ago(rule.polledAt, now)}` : 'not looked at yet'}
-        >
-          <div className="flex flex-wrap items-start justify-between gap-4 py-3">
-            <dl className="grid grid-cols-[6rem_1fr] gap-x-3 gap-y-1">
-              <dt className="text-ink-2">Feed</dt>
-              <dd className="font-mono text-[13px] break-all">{rule.feedUrl}</dd>
-              <dt className="text-ink-2">From</dt>
-              <dd>{rule.senderName}</dd>
-              <dt className="text-ink-2">To</dt>
-              <dd>everyone reading “{rule.listName}”</dd>
-              <dt className="text-ink-2">Layout</dt>
-              <dd>{rule.layoutName}</dd>
-              <dt className="text-ink-2">State</dt>
-              <dd>
-                {rule.switchedOnAt ? (
-                  <>
-                    <Chip tone="fine">on</Chip> since {spokenTime(rule.switchedOnAt, now, newsletter.time_zone)}
-                  </>
-                ) : (
+      {rules.map((rule) => {
+        const base = `/desk/${slug}/auto-sends/${rule.id}`;
+        const next = rule.coming.find((run) => run.posts.some((post) => post.fate === 'in')) ?? rule.coming[0];
+        const titles = next?.posts.filter((post) => post.fate === 'in').map((post) => `“${post.title}”`) ?? [];
+        const faults = rule.feeds.filter((feed) => feed.fault);
+        const polled = rule.feeds.flatMap((feed) => (feed.polledAt ? [feed.polledAt] : []));
+        return (
+          <section key={rule.id} id={rule.id} tabIndex={-1} aria-label={rule.name} className="mb-6 border-b border-rule-2 pb-6">
+            <div className="flex flex-wrap items-baseline justify-between gap-x-4">
+              <h2 className="min-w-0 font-serif text-[22px] leading-8 break-words">
+                <Link href={base} className="hover:underline">
+                  {rule.name}
+                </Link>
+              </h2>
+              <span className="text-small text-ink-2">
+                {!rule.switchedOnAt ? (
                   <Chip tone="know">off</Chip>
-                )}
-              </dd>
-            </dl>
-            <div className="flex flex-wrap gap-2">
-              <ActionDialog
-                opens="Change"
-                label={`Change new posts: ${rule.name}`}
-                title={`New posts: ${rule.name}`}
-                words="Letters made already keep the sender, the list and the layout they have."
-                submit="Save"
-                done="Saved"
-                action={changeRule.bind(null, slug, rule.id)}
-              >
-                <Ways
-                  senders={senders}
-                  lists={lists}
-                  senderId={rule.senderId}
-                  listId={rule.listId}
-                  layouts={layouts}
-                  layoutId={rule.layoutId}
-                />
-              </ActionDialog>
-              <ActionButton
-                tone={rule.switchedOnAt ? 'plain' : 'main'}
-                action={switchRule.bind(null, slug, rule.id, !rule.switchedOnAt)}
-                done={rule.switchedOnAt ? 'Switched off. Nothing more is sent.' : 'Switched on. New posts leave by themselves.'}
-              >
-                {rule.switchedOnAt ? 'Switch off' : 'Switch on'}
-              </ActionButton>
+                ) : rule.pausedAt ? (
+                  <Chip tone="look">paused</Chip>
+                ) : (
+                  <Chip tone="fine">on</Chip>
+                )}{' '}
+                {polled.length > 0 && `looked ${ago(new Date(Math.max(...polled.map(Number))), now)}`}
+              </span>
             </div>
-          </div>
-          {rule.fault && rule.switchedOnAt && (
-            <Note tone="look" title={rule.fault}>
-              {rule.nextPollAt
-                ? `Nothing is lost: we ask again ${spokenTime(rule.nextPollAt, now, newsletter.time_zone)}.`
-                : 'Connect the blog anew, by any address of it; its posts so far are not mailed again.'}
-            </Note>
-          )}
-          {rule.held.length > 0 && (
-            <Note tone="look" title={`${rule.held.length} new posts came at once, so none of them has left`}>
-              <p>
-                The newest is “{rule.held[0]}”. So many letters in a day is more than most readers want; what you leave out can
-                still be read on your site.
-              </p>
-              <div className="mt-3 flex flex-wrap gap-2">
-                <ActionButton action={decide.bind(null, slug, rule.id, 'newest')} done="The newest becomes a letter now.">
-                  Mail the newest
-                </ActionButton>
-                <ActionButton action={decide.bind(null, slug, rule.id, 'none')} done="None of them is mailed.">
-                  Mail none
-                </ActionButton>
-                <ActionDialog
-                  opens={`Mail all ${rule.held.length}`}
-                  title={`Mail ${rule.held.length} letters now?`}
-                  words={`Everyone reading “${rule.listName}” gets each of them, one after the other.`}
-                  submit={`Mail all ${rule.held.length}`}
-                  done="Each of them becomes a letter now."
-                  action={decideAll.bind(null, slug, rule.id)}
-                />
-              </div>
-            </Note>
-          )}
-          {rule.items.length > 0 && (
-            <ul aria-label="Newest posts" className="mt-2">
-              {rule.items.map((item) => (
-                <li key={item.key} className="flex flex-wrap items-baseline justify-between gap-x-4 border-t border-rule-2 py-2">
-                  {item.link ? (
-                    <a href={item.link} className="min-w-0 hover:underline">
-                      {item.title}
-                    </a>
-                  ) : (
-                    <span className="min-w-0">{item.title}</span>
-                  )}
-                  <span className="text-small text-ink-2" title={fullTime(item.at, newsletter.time_zone)}>
-                    {spokenTime(item.at, now, newsletter.time_zone)}, {BECAME[item.state]}
-                  </span>
-                </li>
+            <p className="mt-1 max-w-[52rem] font-serif text-standfirst text-ink-2">
+              New posts of {together(rule.feeds.map((feed) => feed.title))} go out {rhythmInPlace(rule.settings)}
+              {rule.settings.choices && `, ${choicesWords(rule.settings)}`}, from {rule.sender.name}, as{' '}
+              {holdsWords(rule.settings)} in the layout {rule.layout.name}.
+            </p>
+            <p className="mt-2 text-[13.5px]">
+              {rule.held.length > 0 ? (
+                <b>{counted(rule.held.length, 'new post waits', 'new posts wait')} for your word.</b>
+              ) : rule.open.some((one) => one.state === 'draft') ? (
+                <b>{counted(rule.open.length, 'draft waits', 'drafts wait')} for somebody to let it go.</b>
+              ) : !rule.switchedOnAt ? (
+                'It sends nothing until you switch it on.'
+              ) : rule.pausedAt ? (
+                `Paused ${spokenTime(rule.pausedAt, now, newsletter.time_zone)}; ${counted(rule.waiting, 'post has', 'posts have')} gathered since.`
+              ) : next && titles.length > 0 ? (
+                <>
+                  Next{' '}
+                  {next.at ? `${dayAndHour(next.at, rule.settings.zone)} (${zonePlace(rule.settings.zone)})` : 'once enough wait'}
+                  : {together(titles)}, to {figure(next.people)}.
+                </>
+              ) : next?.at ? (
+                `Next ${dayAndHour(next.at, rule.settings.zone)} (${zonePlace(rule.settings.zone)}): nothing yet, and so no letter.`
+              ) : (
+                'Nothing waits: the next post becomes the next letter.'
+              )}{' '}
+              <Link href={base} className="link font-medium">
+                Open it
+              </Link>
+            </p>
+            {rule.switchedOnAt &&
+              faults.map((feed) => (
+                <Note key={feed.id} tone="look" title={feed.fault!}>
+                  {feed.nextPollAt
+                    ? `Nothing is lost: we ask ${feed.title} again ${spokenTime(feed.nextPollAt, now, newsletter.time_zone)}.`
+                    : 'Connect the blog anew, by any address of it; its posts so far are not mailed again.'}
+                </Note>
               ))}
-            </ul>
-          )}
-        </Section>
-      ))}
+          </section>
+        );
+      })}
     </Screen>
   );
 }

@@ -15,7 +15,7 @@ import { Copy } from '@/ui/kit/copy';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Note, Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Refreshing } from '@/ui/kit/refreshing';
-import { lookForFeeds, switchRule } from '../auto-sends/actions';
+import { lookForFeeds, switchOn } from '../auto-sends/actions';
 import { checkNow, makeDomain, makeSender, sendProofAgain, sendRecords } from '../delivery/actions';
 import { endTry, tryForm } from '../forms/actions';
 
@@ -121,6 +121,7 @@ function stepsOf({ ctx, newsletter, person, data }: Props): Step[] {
   const needed = domain?.records.filter((record) => record.needed) ?? [];
   const right = needed.filter((record) => holds(record.judgement?.verdict)).length;
   const rule = data.autoSends[0];
+  const from = rule?.feeds[0]?.url ?? 'the pages written here';
   const line = data.form
     ? formCodes({ publicId: data.form.publicId, definition: data.form.definition, lists: [] }, ctx.config.linkOrigin)[0]!.code
     : '';
@@ -252,15 +253,15 @@ function stepsOf({ ctx, newsletter, person, data }: Props): Step[] {
     },
     {
       title: 'Let new posts leave',
-      done: rule?.switchedOnAt ? `${rule.feedUrl} is watched` : null,
+      done: rule?.switchedOnAt ? `${from} is watched` : null,
       words: rule
-        ? `We found a feed at ${rule.feedUrl.replace(/^https?:\/\//, '')}. From when you switch it on, each new post becomes a letter; nothing older does.`
+        ? `We found a feed at ${from.replace(/^https?:\/\//, '')}. From when you switch it on, each new post becomes a letter; nothing older does.`
         : 'Give us the address of your blog; each post that appears from then on becomes a letter.',
       minutes: 1,
       acts: rule ? (
         <ActionButton
           tone="main"
-          action={switchRule.bind(null, slug, rule.id, true)}
+          action={switchOn.bind(null, slug, rule.id, true)}
           done="Switched on. New posts leave by themselves."
         >
           Switch it on

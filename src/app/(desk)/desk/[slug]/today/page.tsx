@@ -1,7 +1,8 @@
 import { Check, Circle } from 'lucide-react';
 import type { Metadata } from 'next';
 import Link from 'next/link';
-import { counted, figure, percent, plural } from '@/core/growth/figures';
+import { rhythmInPlace } from '@/core/autosend/tell-rule';
+import { counted, figure, percent, plural, together } from '@/core/growth/figures';
 import { dayAndHour, longDay, spokenTime } from '@/core/growth/times';
 import { isWrong } from '@/core/senders/judge';
 import { nearEachOther } from '@/core/sending/last-look';
@@ -64,7 +65,23 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
       near: false,
     });
   }
-  const watching = data.autoSends.filter((rule) => rule.switchedOnAt);
+  const watching = data.autoSends.filter((rule) => rule.switchedOnAt && !rule.pausedAt);
+  // What rules have gathered so far stands at the hour at which it would leave.
+  for (const rule of watching)
+    for (const [n, run] of rule.coming.entries()) {
+      const titles = run.posts.filter((post) => post.fate === 'in').map((post) => post.title);
+      if (run.at && run.at > data.now && titles.length > 0)
+        departures.push({
+          id: `${rule.id}-${n}`,
+          at: run.at,
+          time: dayAndHour(run.at, zone),
+          title: titles.length === 1 ? titles[0]! : `${counted(titles.length, 'post', 'posts')} of ${rule.name}`,
+          detail: `${run.state === 'ready' ? '' : 'so far, '}to ${rule.exact ? '' : 'about '}${figure(run.people)}`,
+          href: `/desk/${slug}/auto-sends/${rule.id}`,
+          held: false,
+          near: false,
+        });
+    }
   return (
     <Screen margin={<Margin slug={slug} data={data} zone={zone} />}>
       <Standfirst title={longDay(data.now, zone)}>
@@ -94,7 +111,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         )}
         {watching.length > 0 && (
           <p className="mt-2 text-[13px] text-ink-2">
-            New posts on {watching.map((rule) => rule.name).join(', ')} leave by themselves, within minutes of being published.{' '}
+            {together(watching.map((rule) => `${rule.name} leaves ${rhythmInPlace(rule.settings)}`))}.{' '}
             <Link href={`/desk/${slug}/auto-sends`} className="link">
               See auto-sends
             </Link>
@@ -269,15 +286,37 @@ function needsYou(data: Today, base: string) {
       </Note>,
     );
   }
-  for (const rule of data.autoSends.filter((a) => a.fault && a.switchedOnAt)) {
+  const watched = data.autoSends.filter((rule) => rule.switchedOnAt);
+  for (const rule of watched.filter((one) => one.held.length > 0))
     notes.push(
       <Note
-        key={rule.id}
+        key={`held-${rule.id}`}
         tone="look"
-        title="Your blog's feed could not be read"
+        title={`${counted(rule.held.length, 'new post', 'new posts')} of ${rule.name} came at once`}
+        action={{ label: 'Say which go', href: `${base}/auto-sends/${rule.id}` }}
+      >
+        None of them leaves by itself.
+      </Note>,
+    );
+  for (const feed of watched.flatMap((rule) => rule.feeds).filter((one) => one.fault || one.emptiedAt || one.quiet)) {
+    notes.push(
+      <Note
+        key={feed.id}
+        tone="look"
+        title={
+          feed.fault
+            ? `${feed.title} could not be read`
+            : feed.emptiedAt
+              ? `${feed.title} shows no post any more`
+              : `No new post in ${feed.title} for long`
+        }
         action={{ label: 'See auto-sends', href: `${base}/auto-sends` }}
       >
-        {rule.fault} We ask again by ourselves.
+        {feed.fault
+          ? `${feed.fault}${feed.nextPollAt ? ' We ask again by ourselves.' : ''}`
+          : feed.emptiedAt
+            ? 'Nothing counts as taken down for that.'
+            : 'Three times as long as is usual there.'}
       </Note>,
     );
   }

@@ -1,0 +1,45 @@
+import { createHash } from 'node:crypto';
+import { createServer, type Server } from 'node:http';
+
+/** A blog in this process whose posts and manners the tests set. */
+export class Blog {
+  posts: { guid: string; title: string; at: Date; words?: string; topic?: string; link?: string }[] = [];
+  answer: 'feed' | 'away' | 'broken' | 'page' | 'gone' | 'busy' | 'moved' | 'moved for now' = 'feed';
+  retryAfter = '';
+  asked = 0;
+  unchanged = 0;
+  origin = '';
+  #server: Server | null = null;
+  async open(): Promise<this> {
+    this.#server = createServer((request, response) => {
+      this.asked += 1;
+      const etag = `"${createHash('sha256').update(JSON.stringify(this.posts)).digest('hex').slice(0, 16)}"`;
+      if (this.answer === 'away')
+        return void response.writeHead(503, this.retryAfter ? { 'retry-after': this.retryAfter } : {}).end();
+      if (this.answer === 'busy') return void response.writeHead(429, { 'retry-after': this.retryAfter }).end();
+      if (this.answer === 'gone') return void response.writeHead(410).end();
+      if (this.answer.startsWith('moved') && request.url !== '/new.xml')
+        return void response.writeHead(this.answer === 'moved' ? 301 : 302, { location: '/new.xml' }).end();
+      if (this.answer === 'page') return void response.end('<!doctype html><html></html>');
+      if (this.answer === 'feed' && request.headers['if-none-match'] === etag) {
+        this.unchanged += 1;
+        return void response.writeHead(304).end();
+      }
+      const items = [...this.posts]
+        .reverse()
+        .map(
+          (post) =>
+            `<item><title>${post.title}</title><guid>${post.guid}</guid><link>/${post.link ?? post.guid}</link><pubDate>${post.at.toUTCString()}</pubDate>${post.topic ? `<category>${post.topic}</category>` : ''}<description>${post.words ?? `Words of ${post.title}`}</description></item>`,
+        );
+      const body = `<rss version="2.0"><channel><title>Lanternfish</title>${items.join('')}</channel></rss>`;
+      response.writeHead(200, { etag }).end(this.answer === 'broken' ? body.slice(0, body.length / 2) : body);
+    });
+    await new Promise<void>((resolve) => this.#server!.listen(0, '127.0.0.1', resolve));
+    this.origin = `http://127.0.0.1:${(this.#server.address() as { port: number }).port}`;
+    return this;
+  }
+  close(): void {
+    this.#server?.closeAllConnections();
+    this.#server?.close();
+  }
+}
