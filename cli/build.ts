@@ -30,6 +30,8 @@ export async function buildScripts(): Promise<void> {
     platform: 'node',
     format: 'esm',
     target: 'node20',
+    // An optional painter of linkedom, which nothing here asks for.
+    external: ['canvas'],
     // Packages that were written for require() find it.
     banner: { js: "import { createRequire } from 'node:module'; const require = createRequire(import.meta.url);" },
     logLevel: 'warning',

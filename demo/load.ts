@@ -476,7 +476,10 @@ async function blog(
       created_at: switchedOn,
     })
     .execute();
-  await ctx.db.insertInto('auto_send_feeds').values({ auto_send_id: rule, feed_id: feed, since: switchedOn, begun_at: switchedOn }).execute();
+  await ctx.db
+    .insertInto('auto_send_feeds')
+    .values({ auto_send_id: rule, feed_id: feed, since: switchedOn, begun_at: switchedOn })
+    .execute();
   const letters = await ctx.db
     .selectFrom('letters')
     .select(['id', 'subject as title'])

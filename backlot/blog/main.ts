@@ -108,6 +108,7 @@ serve('blog', port, async (ask) => {
       ),
     };
   }
+  if (ask.path === '/api/posts' && ask.method === 'GET') return asJson(state.posts);
   if (ask.path === '/api/posts' && ask.method === 'PUT') {
     state.posts = JSON.parse(ask.body) as Post[];
     keep();

@@ -4,7 +4,7 @@ import { pastPosts, rulesOf } from '@/server/autosend/coming';
 import { readApart } from '@/server/autosend/feeds';
 import { pollFeed } from '@/server/autosend/polling';
 import { changeRule, createRule, decideHeld, switchRule } from '@/server/autosend/rules';
-import { runRule } from '@/server/autosend/runs';
+import { letJoin, runRule } from '@/server/autosend/runs';
 import { startLetter } from '@/server/sending/start';
 import { lettersOf } from '@/server/sending/views';
 import { Blog } from './blog';
@@ -62,13 +62,15 @@ const look = async (ctx = world.ctx) => {
       .select('id')
       .where('state', 'in', ['scheduled', 'starting'])
       .where('newsletter_id', '=', newsletter.id)
-      .execute())
+      .execute()) {
+      await letJoin(world.ctx, id);
       await startLetter(world.ctx, id);
+    }
   }
   return (await subjects()).length - before;
 };
 const poll = async () => {
-  world.clock.advance(16 * MINUTE);
+  world.clock.advance(7 * MINUTE);
   return look();
 };
 
@@ -160,7 +162,7 @@ describe('watching a blog', () => {
     expect(await row()).toMatchObject({ failing_since: null, told_at: null, fault: null });
     blog.answer = 'gone';
     // Killed at any statement, it is asked again or its owner is told: never neither.
-    world.clock.advance(16 * MINUTE);
+    world.clock.advance(7 * MINUTE);
     for (let n = 0; n < 40 && (await row()).next_poll_at !== null; n += 1)
       await pollFeed(world.brokenAfter(n), feed).catch(() => undefined);
     expect(await row()).toMatchObject({ next_poll_at: null, fault: expect.stringContaining('gone for good') });
@@ -181,7 +183,7 @@ describe('watching a blog', () => {
   it('two polls at once make one letter', async () => {
     await look();
     publish('b');
-    world.clock.advance(16 * MINUTE);
+    world.clock.advance(7 * MINUTE);
     await Promise.all([look(), look(), look()]);
     expect(await subjects()).toEqual(['Post b']);
   });
@@ -219,7 +221,7 @@ describe('watching a blog', () => {
       world.clock.advance(1000);
       publish(`crowd${n}`);
     }
-    world.clock.advance(16 * MINUTE);
+    world.clock.advance(7 * MINUTE);
     await Promise.all([look(), look()]);
     expect(await subjects()).toEqual([]);
     expect((await mails()).slice(before)).toEqual(['7 new posts came at once']);

@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { Lane } from '@/core/autosend/lanes';
-import { type RuleSettings, usualSettings } from '@/core/autosend/rule';
+import type { RuleSettings } from '@/core/autosend/rule';
 import { lookAhead, pastPosts, proveAhead, ruleOf, runsOf } from '@/server/autosend/coming';
 import { feedsInOpml, opmlOf } from '@/server/autosend/opml';
 import { pollFeed } from '@/server/autosend/polling';
@@ -20,7 +20,7 @@ import {
   skipNext,
   switchRule,
 } from '@/server/autosend/rules';
-import { rulesDue, runRule, tellOfEdit } from '@/server/autosend/runs';
+import { letJoin, rulesDue, runRule, tellOfEdit } from '@/server/autosend/runs';
 import type { Context } from '@/server/context';
 import { discardLetter } from '@/server/sending/drafts';
 import { moveLetter } from '@/server/sending/letters';
@@ -44,7 +44,7 @@ afterAll(async () => {
   blog.close();
   await world.close();
 });
-beforeEach(async () => {
+async function fresh(): Promise<void> {
   Object.assign(blog, { posts: [], answer: 'feed', asked: 0 });
   newsletter = await world.newsletter();
   await world.ctx.db.updateTable('newsletters').set({ time_zone: 'Europe/Lisbon' }).where('id', '=', newsletter.id).execute();
@@ -62,7 +62,8 @@ beforeEach(async () => {
   await set({ quietMinutes: 0 });
   await switchRule(world.ctx, newsletter, rule, true);
   await work();
-});
+}
+beforeEach(fresh);
 
 const view = () => ruleOf(world.ctx, newsletter, rule);
 async function set(settings: Partial<RuleSettings>, more: { intro?: string } = {}): Promise<void> {
@@ -91,7 +92,10 @@ async function work(ctx: Context = world.ctx): Promise<void> {
   for (let n = 0; n < 30; n += 1) {
     for (const { id } of await rulesDue(ctx)) if (id === rule) await runRule(ctx, rule);
     const due = await letters(['scheduled', 'held', 'starting']);
-    for (const { id } of due) await startLetter(ctx, id);
+    for (const { id } of due) {
+      await letJoin(ctx, id);
+      await startLetter(ctx, id);
+    }
     const again = (await rulesDue(world.ctx)).some((one) => one.id === rule);
     if (due.length === 0 && !again) return;
   }
@@ -303,8 +307,8 @@ describe('a draft to approve', () => {
   it.each([
     ['send', 'Post a', 'done'],
     ['drop', null, 'dropped'],
-  ] as const)('that nobody looks at: %s', async (then, subject, state) => {
-    await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, approval: { hours: 3, then } });
+  ] as const)('that nobody looks at: %s', async (otherwise, subject, state) => {
+    await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, approval: { hours: 3, otherwise } });
     publish('a');
     await until('07:00');
     expect(await subjects(['draft'])).toEqual(['Post a']);
@@ -316,10 +320,10 @@ describe('a draft to approve', () => {
     // What was not mailed waits for the next one; what somebody may have written into it is kept.
     publish('b');
     await until('07:00');
-    if (then === 'drop') expect(await subjects(['draft'])).toEqual(['Post a', 'Post a and 1 more']);
+    if (otherwise === 'drop') expect(await subjects(['draft'])).toEqual(['Post a', 'Post a and 1 more']);
   });
   it('leaves once somebody lets it go, with those who came to its rhythm; thrown away, its posts are not mailed', async () => {
-    await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, approval: { hours: 40, then: 'drop' }, choices: CHOICES });
+    await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, approval: { hours: 40, otherwise: 'drop' }, choices: CHOICES });
     publish('a');
     await until('07:00');
     // The next hour passes by while it waits.
@@ -421,21 +425,23 @@ describe('readers who choose their rhythm', () => {
       { weight: 1, arbitrary: fc.record({ kind: fc.constant('pause' as const) }) },
       { weight: 1, arbitrary: fc.record({ kind: fc.constant('skip' as const) }) },
     );
-    let round = 0;
     await fc.assert(
       fc.asyncProperty(
         fc.array(act, { minLength: 8, maxLength: 22 }),
         fc.constantFrom('each', 'daily' as const),
         async (acts, usual) => {
-          round += 1;
-          await set({ rhythm: usual === 'each' ? { kind: 'each' } : { ...DAILY, days: [...DAILY.days] } });
-          for (const who of [0, 1, 2]) await choose(who, 'usual');
+          await fresh();
+          await set({
+            choices: CHOICES,
+            brake: 500,
+            rhythm: usual === 'each' ? { kind: 'each' } : { ...DAILY, days: [...DAILY.days] },
+          });
           await work();
           const published: string[] = [];
           for (const one of acts) {
             world.clock.advance(7 * MINUTE);
             if (one.kind === 'publish') {
-              const guid = `r${round}n${published.length}`;
+              const guid = `n${published.length}`;
               published.push(`Post ${guid}`);
               publish(guid);
               await work();
@@ -613,6 +619,16 @@ describe('what is odd about a feed', () => {
     await decideHeld(world.ctx, newsletter, rule, { which: 'none' });
     await work();
     expect(await subjects()).toHaveLength(4);
+    // One of them was read a moment before the others, and waits for its last edits.
+    world.clock.advance(3 * HOUR);
+    await set({ quietMinutes: 20 });
+    publish('first');
+    await work();
+    world.clock.advance(2 * MINUTE);
+    for (const n of [1, 2, 3]) publish(`late${n}`);
+    await work();
+    expect((await view()).feeds[0]!.fault).toBeNull();
+    expect((await view()).held).toHaveLength(4);
   });
 });
 

@@ -522,6 +522,7 @@ export const SHEETS: Sheet[] = [
       summary: words(2_000),
       document: json(documentSchema.allow(null), true),
       picture: { ...maybe(words(3_000)), within: true },
+      pictures: json(Joi.object().pattern(text(3_000), text(3_000)).max(100).required(), true),
       words: words(200_000),
       print: words(100),
       published_at: maybe(time),

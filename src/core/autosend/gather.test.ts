@@ -1,7 +1,8 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { letterWords } from '../writing/words';
-import { afterRun, fateWords, type Gathered, type Gathering, gather, subjectOf } from './gather';
+import { afterRun, comingRuns, fateWords, type Gathered, type Gathering, gather, subjectOf } from './gather';
+import type { Rhythm } from './rhythm';
 
 const NOON = new Date('2026-11-26T12:00:00Z');
 const minutes = (n: number) => new Date(NOON.getTime() + n * 60_000);
@@ -114,6 +115,57 @@ describe('what a run holds', () => {
       }),
       { numRuns: 200 },
     );
+  });
+});
+
+describe('the runs that are to come', () => {
+  const coming = (posts: Gathered[], rhythm: Rhythm, more: { of?: Partial<Gathering>; skipped?: Date; most?: number } = {}) =>
+    comingRuns(posts, { ...ALL, ...more.of }, rhythm, 'Europe/Lisbon', {
+      after: NOON,
+      most: more.most ?? 3,
+      skipped: more.skipped ?? null,
+    }).map((run) => [
+      run.at?.toISOString().slice(5, 16) ?? null,
+      run.judged
+        .filter((one) => one.fate === 'in')
+        .map((one) => one.post.key)
+        .join(''),
+    ]);
+  const daily = { kind: 'days', days: [1, 2, 3, 4, 5, 6, 7], hour: '07:00' } as const;
+  it('of hours stand there whether they hold something or not, and hold what will be ready then', () => {
+    const posts = [post('a'), post('b', { changedAt: minutes(24 * 60) }), post('c', { publishedAt: minutes(30 * 60) })];
+    expect(coming(posts, { ...daily, days: [...daily.days] })).toEqual([
+      ['11-27T07:00', 'a'],
+      ['11-28T07:00', 'bc'],
+      ['11-29T07:00', ''],
+    ]);
+    const skipped = new Date('2026-11-27T07:00:00Z');
+    expect(coming(posts, { ...daily, days: [...daily.days] }, { skipped })).toEqual([
+      ['11-27T07:00', ''],
+      ['11-28T07:00', 'abc'],
+      ['11-29T07:00', ''],
+    ]);
+    expect(
+      coming([post('a'), post('b')], { ...daily, days: [...daily.days] }, { of: { most: 1 } }).map(([, keys]) => keys),
+    ).toEqual(['a', 'b', '']);
+  });
+  it('post by post are one each, at the moment at which each is ready; those of a bundle are one', () => {
+    const posts = [post('a'), post('b', { changedAt: minutes(-5) }), post('c', { publishedAt: minutes(90) })];
+    expect(coming(posts, { kind: 'each' })).toEqual([
+      ['11-26T12:00', 'a'],
+      ['11-26T12:15', 'b'],
+      ['11-26T13:30', 'c'],
+    ]);
+    expect(coming([], { kind: 'each' })).toEqual([]);
+    const bundled = ['x', 'y', 'z'].map((key, n) => post(key, { place: n + 1, bundle: n < 2 ? 'one' : null }));
+    expect(coming(bundled, { kind: 'each' }).map(([, keys]) => keys)).toEqual(['xy', 'z']);
+  });
+  it('gathered come once so many wait, and nobody can say when where they do not', () => {
+    const posts = ['a', 'b', 'c'].map((key) => post(key));
+    expect(coming(posts, { kind: 'gathered', posts: 2 }, { of: { most: 2 } })).toEqual([
+      ['11-26T12:00', 'ab'],
+      [null, 'c'],
+    ]);
   });
 });
 

@@ -22,7 +22,7 @@ export type RuleSettings = {
   most: number;
   rest: 'next' | 'never';
   /** A letter is a draft that somebody lets go within so many hours; and what happens if nobody does. null: it leaves by itself. */
-  approval: { hours: number; then: 'send' | 'drop' } | null;
+  approval: { hours: number; otherwise: 'send' | 'drop' } | null;
   holds: (typeof HOLDS)[number];
   /** Where the feed has a summary alone: is the article read on its own page? */
   article: boolean;

@@ -51,7 +51,10 @@ export const ruleSettingsSchema: Joi.ObjectSchema<RuleSettings> = Joi.object({
     .required(),
   most: Joi.number().integer().min(1).max(MOST_POSTS).required().label('Posts in a letter'),
   rest: Joi.valid('next', 'never').required(),
-  approval: Joi.object({ hours: Joi.number().integer().min(1).max(336).required(), then: Joi.valid('send', 'drop').required() })
+  approval: Joi.object({
+    hours: Joi.number().integer().min(1).max(336).required(),
+    otherwise: Joi.valid('send', 'drop').required(),
+  })
     .allow(null)
     .required(),
   holds: Joi.valid(...HOLDS).required(),

@@ -1,6 +1,6 @@
 import { counted, together } from '../growth/figures';
 import { rhythmWords } from './rhythm';
-import { laneRhythm, type RuleSettings } from './rule';
+import { offeredLanes, type RuleSettings } from './rule';
 
 /* What a rule says, in words that make one sentence of it: on the page where each of them opens its choices, and in a line where rules are listed. */
 
@@ -37,15 +37,17 @@ export const rhythmInPlace = (settings: RuleSettings): string => {
 
 /** What readers may choose instead. */
 export function choicesWords(settings: RuleSettings): string {
-  if (!settings.choices) return 'whatever they would rather';
-  const offered = (['each', 'daily', 'weekly'] as const).map((lane) => rhythmWords(laneRhythm(settings, lane)!));
-  return `unless they chose ${offered.slice(0, 2).join(', ')}, or ${offered[2]}`;
+  if (!settings.choices) return 'at no other rhythm';
+  const offered = offeredLanes(settings)
+    .filter((one) => one.lane !== 'usual')
+    .map((one) => rhythmWords(one.rhythm));
+  return `unless they chose ${[offered.slice(0, -1).join(', '), offered.at(-1)].filter(Boolean).join(' or ')}`;
 }
 
 export const approvalWords = (approval: RuleSettings['approval']): string =>
   approval === null
     ? 'by itself'
-    : `once somebody let it go within ${counted(approval.hours, 'hour', 'hours')}, ${approval.then === 'send' ? 'or else by itself' : 'or else not'}`;
+    : `once somebody let it go within ${counted(approval.hours, 'hour', 'hours')}, ${approval.otherwise === 'send' ? 'or else by itself' : 'or else not'}`;
 
 export const holdsWords = ({ holds, article }: Pick<RuleSettings, 'holds' | 'article'>): string =>
   holds === 'whole'

@@ -35,9 +35,9 @@ export function usualAtOnce(dates: readonly (Date | null)[]): number {
 
 /** Of the usual time between two posts, a look is one two-hundredth; a blog of which little is known is looked at seldom. */
 const LOOKS_A_GAP = 200;
-const SLOWEST = 15;
+const SLOWEST = 6;
 
-/** How long to wait before a feed is asked again: the pace of the installation for a busy blog, fifteen times as long for one that seldom has a post. */
+/** How long to wait before a feed is asked again: the pace of the installation for a busy blog, six times as long for one that seldom has a post. */
 export function pollEvery(dates: readonly (Date | null)[], paceMs: number): number {
   const gap = usualGap(dates);
   return Math.round(Math.min(SLOWEST * paceMs, Math.max(paceMs, (gap ?? Number.POSITIVE_INFINITY) / LOOKS_A_GAP)));

@@ -10,10 +10,10 @@ const MOST_NODES = 3_000;
 const MOST_DEEP = 12;
 
 const SKIPPED = new Set(
-  'script style template head title iframe object embed svg math noscript form input textarea select button canvas audio video'.split(
-    ' ',
-  ),
+  'script style template head title object embed svg math noscript form input textarea select button canvas'.split(' '),
 );
+/** A film, a sound or something set in from elsewhere becomes a card that leads to it. */
+const MEDIA = new Set(['video', 'audio', 'iframe']);
 const MARKS: Record<string, Mark> = {
   b: 'bold',
   strong: 'bold',
@@ -61,6 +61,38 @@ function isUnseen({ width, height, style, hidden }: Record<string, string>): boo
   );
 }
 
+/** A picture that a script would put in once it comes into view stands there as something else until then. */
+const LATER = ['data-src', 'data-lazy-src', 'data-original', 'data-orig-file'] as const;
+const LATER_SETS = ['data-srcset', 'data-lazy-srcset'] as const;
+/** Letters show no picture wider than this, twice as fine. */
+const WIDEST = 1_400;
+
+/** The best of a set of pictures (HTML, srcset): the largest that is not larger than a letter needs, else the smallest. */
+function bestOf(set: string | undefined): string | undefined {
+  const found = (set ?? '')
+    .slice(0, 20_000)
+    // A comma within an address has no space behind it.
+    .split(/,\s/)
+    .slice(0, 60)
+    .flatMap((one) => {
+      const [url, size = '1x'] = one.trim().split(/\s+/);
+      const width = Number.parseFloat(size) * (size.endsWith('w') ? 1 : 700);
+      return url && width > 0 ? [{ url: url.replace(/,+$/, ''), width }] : [];
+    });
+  const fit = found.filter((one) => one.width <= WIDEST).sort((a, b) => b.width - a.width);
+  return (fit[0] ?? found.sort((a, b) => a.width - b.width)[0])?.url;
+}
+
+/** Where the picture of an `img` really is. */
+function srcOf(attributes: Record<string, string>, fromSource: string | undefined): string | undefined {
+  const later = LATER.map((name) => attributes[name]).find(Boolean);
+  const set = LATER_SETS.map((name) => attributes[name]).find(Boolean) ?? attributes.srcset;
+  const { src } = attributes;
+  const placeholder =
+    !src || /^data:/i.test(src) || /(?:blank|placeholder|spacer|loading|lazy)[^/]*\.(?:gif|png|svg|webp)(?:\?|$)/i.test(src);
+  return later ?? (placeholder ? (bestOf(set) ?? fromSource ?? src) : (bestOf(attributes.srcset) ?? src));
+}
+
 type Box = { tag: string; nodes: Node[] };
 
 /**
@@ -80,6 +112,9 @@ export function fromHtml(html: string, base: string): Document {
   const links: (string | undefined)[] = [];
   /** Open lists, with how many boxes were open when each began, and whether it stands in the item before it. */
   const lists: { node: Extract<Node, { kind: 'list' }>; deep: number; within: boolean }[] = [];
+  /** The picture of a `picture` that its `img` does not name, and what of a film or a sound is known so far. */
+  let fromSource: string | undefined;
+  let media: { href: string | undefined; title: string; picture: string | undefined } | null = null;
   const tables: { rows: { head: boolean; cells: Inline[][] }[]; open: boolean }[] = [];
 
   const put = (node: Node) => {
@@ -143,11 +178,30 @@ export function fromHtml(html: string, base: string): Document {
           return;
         }
         if (code !== null) return;
+        if (tag === 'source') {
+          if (media) media.href ??= address(attributes.src, base, true);
+          else fromSource ??= bestOf(attributes.srcset);
+          return;
+        }
+        if (MEDIA.has(tag)) {
+          // What is set in without a name or a size is there for a program, and not to be read.
+          if (
+            tag === 'iframe' &&
+            (isUnseen(attributes) || !(attributes.title || Number.parseInt(attributes.width ?? '', 10) >= 200))
+          )
+            return;
+          const href = address(attributes.src ?? attributes['data-src'], base, true);
+          const picture = address(attributes.poster, base, true);
+          const title = plain(attributes.title ?? attributes['aria-label'] ?? '').slice(0, 200);
+          media = { href, title, picture };
+          return;
+        }
+        if (media) return;
         if (MARKS[tag]) marks.push(MARKS[tag]);
         else if (tag === 'a') links.push(address(attributes.href, base));
         else if (tag === 'br') inline.push({ kind: 'break' });
         else if (tag === 'img') {
-          const src = address(attributes.src, base, true);
+          const src = address(srcOf(attributes, fromSource), base, true);
           if (!src || isUnseen(attributes)) return;
           const href = links.at(-1);
           flush();
@@ -200,7 +254,8 @@ export function fromHtml(html: string, base: string): Document {
         } else if (BLOCKS.has(tag)) flush();
       },
       ontext(text) {
-        if (skipping > 0) return;
+        // Between the tags of a film stands what a program says that cannot show it.
+        if (skipping > 0 || media) return;
         if (code !== null) code += plain(text);
         else say(text);
       },
@@ -210,6 +265,16 @@ export function fromHtml(html: string, base: string): Document {
           return;
         }
         if (skipping > 0) return;
+        if (MEDIA.has(tag) && media) {
+          const { href, title, picture } = media;
+          media = null;
+          if (!href) return;
+          flush();
+          put({ kind: 'card', href, title: title || new URL(href).host, words: '', picture: picture ?? '' });
+          return;
+        }
+        if (media) return;
+        if (tag === 'picture') fromSource = undefined;
         if (tag === 'pre') {
           if (code?.trim()) put({ kind: 'code', text: code.replace(/\r\n?/g, '\n').replace(/^\n|\s+$/g, '') });
           code = null;

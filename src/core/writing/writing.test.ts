@@ -119,6 +119,41 @@ describe('HTML from outside', () => {
     ['<a href="/b">a</a>', [{ kind: 'paragraph', inline: [{ kind: 'text', text: 'a', href: 'https://lanternfish.example/b' }] }]],
     ['<img src="c.png" onerror="x()">', [{ kind: 'picture', src: 'https://lanternfish.example/posts/c.png', alt: '' }]],
     ['<img src="https://count.example/p.gif" width="1" height="1"><img src="data:image/png;base64,xx">', []],
+    [
+      '<img src="data:image/gif;base64,R0" data-src="/a.png"><img src="/loading.gif" srcset="/s.png 400w, /m.png 1200w, /l.png 4000w">',
+      ['a.png', 'm.png'].map((name) => ({ kind: 'picture', src: `https://lanternfish.example/${name}`, alt: '' })),
+    ],
+    [
+      '<picture><source srcset="/one.webp 1x, /two.webp 2x"><img alt="Eels"></picture><img srcset="/big.png 3000w">',
+      [
+        { kind: 'picture', src: 'https://lanternfish.example/two.webp', alt: 'Eels' },
+        { kind: 'picture', src: 'https://lanternfish.example/big.png', alt: '' },
+      ],
+    ],
+    [
+      '<video poster="/p.png" title="A pond"><source src="/pond.mp4"><p>Your program shows no films</p></video><p>b</p>',
+      [
+        {
+          kind: 'card',
+          href: 'https://lanternfish.example/pond.mp4',
+          title: 'A pond',
+          words: '',
+          picture: 'https://lanternfish.example/p.png',
+        },
+        { kind: 'paragraph', inline: text('b') },
+      ],
+    ],
+    [
+      '<audio src="/owl.mp3"></audio><iframe src="https://films.example/e/1" width="560"></iframe><video></video>',
+      [
+        { kind: 'card', href: 'https://lanternfish.example/owl.mp3', title: 'lanternfish.example', words: '', picture: '' },
+        { kind: 'card', href: 'https://films.example/e/1', title: 'films.example', words: '', picture: '' },
+      ],
+    ],
+    [
+      '<iframe src="javascript:alert(1)" width="560"></iframe><iframe src="https://ads.example/" width="600" height="1"></iframe>',
+      [],
+    ],
     ['<iframe src="https://x.example"></iframe><style>p{}</style><h1>t</h1>', [{ kind: 'heading', level: 2, inline: text('t') }]],
     ['<svg><a xlink:href="javascript:x">b</a></svg>c', [{ kind: 'paragraph', inline: text('c') }]],
     ['a &lt;b onclick=x&gt; c', [{ kind: 'paragraph', inline: text('a <b onclick=x> c') }]],

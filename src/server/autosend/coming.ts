@@ -2,7 +2,7 @@ import { sql } from 'kysely';
 import { comingRuns, type Fate, fateWords } from '@/core/autosend/gather';
 import { LANES, type Lane } from '@/core/autosend/lanes';
 import { rhythmWords } from '@/core/autosend/rhythm';
-import { gatheringOf, laneRhythm, type RuleSettings } from '@/core/autosend/rule';
+import { gatheringOf, laneRhythm, offeredLanes, type RuleSettings } from '@/core/autosend/rule';
 import { usualAtOnce, usualGap } from '@/core/autosend/usual';
 import { Fault } from '@/core/faults';
 import type { Audience } from '@/core/sending/audience';
@@ -46,6 +46,8 @@ export type ComingRun = {
   state: 'ready' | 'gathering' | 'nothing' | 'skipped';
   posts: ComingPost[];
   people: number;
+  /** Has it an hour, so that it can be skipped? */
+  byHour: boolean;
 };
 /** A letter that a run has made and that has not begun to leave. */
 export type OpenRun = {
@@ -109,18 +111,20 @@ async function viewOf(ctx: Context, newsletter: Newsletter, row: Row): Promise<R
   const { settings } = row;
   const [feeds, counts, reach, lanes, open] = await Promise.all([
     feedsOf(ctx, row.id),
-    countRhythms(ctx.db, row.id),
+    countRhythms(ctx, newsletter, row),
     reachSoon(ctx, newsletter, row.audience),
     ctx.db.selectFrom('rule_lanes').selectAll().where('auto_send_id', '=', row.id).execute(),
     openRuns(ctx.db, row.id),
   ]);
-  const chose = LANES.reduce((sum, lane) => sum + (lane === 'usual' ? 0 : (counts[lane] ?? 0)), 0);
-  const people = LANES.flatMap((lane) => {
-    const rhythm = laneRhythm(settings, lane);
-    return rhythm
-      ? [{ lane, words: rhythmWords(rhythm), n: lane === 'usual' ? Math.max(0, reach.will - chose) : (counts[lane] ?? 0) }]
-      : [];
-  });
+  const offered = offeredLanes(settings);
+  const isOffered = (lane: Lane) => lane !== 'usual' && offered.some((one) => one.lane === lane);
+  // Whoever chose what is usual anyway is counted with those who chose nothing.
+  const elsewhere = LANES.reduce((sum, lane) => sum + (isOffered(lane) ? (counts[lane] ?? 0) : 0), 0);
+  const people = offered.map(({ lane, rhythm }) => ({
+    lane,
+    words: rhythmWords(rhythm),
+    n: lane === 'usual' ? Math.max(0, reach.will - elsewhere) : (counts[lane] ?? 0),
+  }));
   const coming: ComingRun[] = [];
   let posts: RulePost[] = [];
   for (const { lane, words, n } of people) {
@@ -150,6 +154,7 @@ async function viewOf(ctx: Context, newsletter: Newsletter, row: Row): Promise<R
         words,
         at: run.at,
         people: n,
+        byHour: 'hour' in rhythm,
         posts: shown,
         state: isSkipped
           ? 'skipped'
@@ -350,7 +355,7 @@ async function nextLetter(ctx: Context, newsletter: Newsletter, ruleId: string, 
   const run = runs[turn];
   const posts = (run?.judged ?? []).filter((one) => one.fate === 'in').map((one) => one.post as RulePost);
   if (posts.length === 0) throw new Fault('conflict', 'There is no post for it yet, so there is no letter to look at.');
-  const made = await composed(ctx, ctx.db, rule, newsletter, posts, run?.at ?? ctx.clock.now(), rule.intro);
+  const made = await composed(ctx.db, rule, newsletter, posts, run?.at ?? ctx.clock.now(), rule.intro);
   const laid = await laidPost(
     ctx,
     ctx.db,

@@ -2,6 +2,7 @@ import { join } from 'node:path';
 import { Worker } from 'node:worker_threads';
 import type { Feed } from '@/core/autosend/feed';
 import { Fault, type FaultCode } from '@/core/faults';
+import type { Document } from '@/core/writing/document';
 import type { Context } from '../context';
 import { guardedFetch } from '../fetch/guarded';
 
@@ -76,26 +77,36 @@ const MOST_THREADS = 2;
 let threads = 0;
 const waiting: (() => void)[] = [];
 
+/** What a thread is to read. */
+export type ReaderTask = { what: 'feed' | 'article'; bytes: Uint8Array; contentType: string | null; url: string; zone: string };
+
 /**
  * Reads a feed document on a thread of its own, for so long and in so much memory and no more; of several at once only a few are read, the others wait
  * their turn. Throws the faults of `readFeedDocument`.
  */
-export async function readApart(bytes: Buffer, contentType: string | null, url: string, zone = 'UTC'): Promise<Feed> {
+export const readApart = (bytes: Buffer, contentType: string | null, url: string, zone = 'UTC'): Promise<Feed> =>
+  apart({ what: 'feed', bytes, contentType, url, zone });
+
+/** Reads the article of a page in the same way; null where there is none. */
+export const articleApart = async (bytes: Buffer, contentType: string | null, url: string): Promise<Document | null> =>
+  (await apart<{ document: Document | null }>({ what: 'article', bytes, contentType, url, zone: 'UTC' })).document;
+
+async function apart<T>(task: ReaderTask): Promise<T> {
   if (threads >= MOST_THREADS) await new Promise<void>((resolve) => waiting.push(resolve));
   threads += 1;
   try {
-    return await onThread(bytes, contentType, url, zone);
+    return await onThread<T>(task);
   } finally {
     threads -= 1;
     waiting.shift()?.();
   }
 }
 
-function onThread(bytes: Buffer, contentType: string | null, url: string, zone: string): Promise<Feed> {
-  const { host } = new URL(url);
+function onThread<T>(task: ReaderTask): Promise<T> {
+  const { host } = new URL(task.url);
   return new Promise((resolve, reject) => {
     const thread = new Worker(join(process.cwd(), 'dist', 'reader-thread.js'), {
-      workerData: { bytes, contentType, url, zone },
+      workerData: task,
       resourceLimits: { maxOldGenerationSizeMb: MOST_MEGABYTES },
     });
     const end = (report: () => void) => {
@@ -104,10 +115,10 @@ function onThread(bytes: Buffer, contentType: string | null, url: string, zone: 
       report();
     };
     const tooMuch = () =>
-      reject(new Fault('invalid', `The feed of ${host} is too much to read: it is made so that reading it takes too long.`));
+      reject(new Fault('invalid', `What ${host} sent is too much to read: it is made so that reading it takes too long.`));
     const timer = setTimeout(() => end(tooMuch), MOST_SECONDS * 1000);
-    thread.once('message', ({ feed, fault }: { feed?: Feed; fault?: { code: FaultCode; sentence: string } }) =>
-      end(() => (feed ? resolve(feed) : reject(new Fault(fault!.code, fault!.sentence)))),
+    thread.once('message', ({ read, fault }: { read?: T; fault?: { code: FaultCode; sentence: string } }) =>
+      end(() => (read ? resolve(read) : reject(new Fault(fault!.code, fault!.sentence)))),
     );
     thread.once('error', () => end(tooMuch));
   });

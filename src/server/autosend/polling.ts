@@ -18,7 +18,7 @@ import { type Db, inTransaction, isAway } from '../db/connection';
 import type { FeedTable } from '../db/schema';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
-import { wholeArticles } from './articles';
+import { type Brought, bringIn } from './bring-in';
 import { FeedAway, type FeedReading, readFeed } from './feeds';
 import { readPages } from './pages';
 
@@ -60,14 +60,14 @@ export async function pollFeed(ctx: Context, id: string): Promise<number> {
     reading = feed.url
       ? await readFeed(ctx, feed.url, { etag: feed.etag, lastModified: feed.last_modified }, newsletter.time_zone)
       : await readPages(ctx, newsletter);
-    if (!reading.unchanged) await wholeArticles(ctx, feed.id, reading.items);
   } catch (error) {
     if (isAway(error)) throw error;
     await notRead(ctx, feed, error, everyMs);
     return 0;
   }
   try {
-    return await inTransaction(ctx.db, (trx) => file(ctx, trx, feed, reading, everyMs));
+    const brought = reading.unchanged ? new Map() : await bringIn(ctx, newsletter, feed, reading.items);
+    return await inTransaction(ctx.db, (trx) => file(ctx, trx, feed, reading, brought, everyMs));
   } catch (error) {
     if (isAway(error)) throw error;
     // Something of ours, or something that cannot be kept: the feed waits like one that is away, and holds up no other.
@@ -110,7 +110,14 @@ async function notRead(ctx: Context, feed: Feed, error: unknown, everyMs: number
   ctx.log.warn({ feed: feed.url, failures, reason: sentence }, 'a feed could not be read');
 }
 
-async function file(ctx: Context, trx: Db, before: Feed, reading: FeedReading, everyMs: number): Promise<number> {
+async function file(
+  ctx: Context,
+  trx: Db,
+  before: Feed,
+  reading: FeedReading,
+  brought: Brought,
+  everyMs: number,
+): Promise<number> {
   const now = ctx.clock.now();
   const feed = await trx
     .selectFrom('feeds')
@@ -142,7 +149,7 @@ async function file(ctx: Context, trx: Db, before: Feed, reading: FeedReading, e
   if (!reading.unchanged && !emptied) {
     const recognised = recognise(reading.items, known);
     const rules = await rulesOf(trx, feed.id);
-    const ids = await keepItems(ctx, trx, feed, recognised, known, earliest(rules));
+    const ids = await keepItems(ctx, trx, feed, recognised, known, brought, earliest(rules));
     await markGone(trx, takenDown(known, recognised), now);
     for (const rule of rules) made += await give(ctx, trx, feed, rule, recognised, ids, reading.title);
   }
@@ -244,6 +251,7 @@ async function keepItems(
   feed: Feed,
   recognised: Recognised[],
   known: Kept[],
+  brought: Brought,
   since: Date | null,
 ): Promise<Map<string, string>> {
   const now = ctx.clock.now();
@@ -257,6 +265,8 @@ async function keepItems(
     ids.set(key, id);
     // Who comes with a first reading is of the back catalogue, mostly: what it says is not kept then.
     const kept = since !== null && (feed.read_at !== null || (item.publishedAt !== null && item.publishedAt >= since));
+    const whole = brought.get(key);
+    const document = whole?.document ?? item.document;
     const said = {
       item_key: key,
       title: item.title,
@@ -264,9 +274,10 @@ async function keepItems(
       author: item.author,
       topics: item.topics,
       summary: item.summary,
-      document: kept || before?.kept ? JSON.stringify(item.document) : null,
-      picture: item.picture,
-      words: kept || before?.kept ? wordsOf(item.document) : '',
+      document: kept || before?.kept ? JSON.stringify(document) : null,
+      picture: whole?.picture ?? item.picture,
+      ...(whole ? { pictures: JSON.stringify(whole.pictures) } : {}),
+      words: kept || before?.kept ? wordsOf(document) : '',
       print,
       published_at: item.publishedAt,
       gone_at: null,
@@ -314,10 +325,10 @@ const markGone = async (trx: Db, gone: KnownItem[], now: Date) => {
 };
 
 /** The dates of a feed's posts by which is told what is usual there: not of those that came with too many others, or were left out, and none that has just come. */
-export async function usualDates(db: Db, ruleId: string, feedId: string, before: Date): Promise<(Date | null)[]> {
+export async function usualDates(db: Db, ruleId: string, feedId: string, now: Date): Promise<(Date | null)[]> {
   const { rows } = await sql<{ published_at: Date | null }>`
     select i.published_at from feed_items i left join rule_posts p on p.item_id = i.id and p.auto_send_id = ${ruleId}::uuid
-    where i.feed_id = ${feedId}::uuid and i.first_seen_at <= ${before} and coalesce(p.state, 'before') not in ('held', 'left out')
+    where i.feed_id = ${feedId}::uuid and i.first_seen_at <= ${new Date(now.getTime() - AT_ONCE_MS)} and coalesce(p.state, 'before') not in ('held', 'left out')
     order by coalesce(i.published_at, i.first_seen_at) desc limit 60`.execute(db);
   return rows.map((row) => row.published_at);
 }
@@ -360,7 +371,7 @@ async function give(
     on conflict do nothing returning item_id, state`.execute(trx);
   const news = fresh.filter((row) => row.state === 'waiting').length;
   if (news === 0) return 0;
-  const brake = rule.brake ?? usualAtOnce(await usualDates(trx, rule.id, feed.id, new Date(now.getTime() - AT_ONCE_MS)));
+  const brake = rule.brake ?? usualAtOnce(await usualDates(trx, rule.id, feed.id, now));
   const { rows: lately } = await sql<{ n: number }>`
     select count(*)::int as n from rule_posts p join feed_items i on i.id = p.item_id
     where p.auto_send_id = ${rule.id}::uuid and i.feed_id = ${feed.id}::uuid and p.state in ('waiting', 'held', 'ready') and p.filed_at > ${new Date(now.getTime() - AT_ONCE_MS)}`.execute(

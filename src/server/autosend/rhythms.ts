@@ -1,9 +1,11 @@
 import { sql } from 'kysely';
 import type { Lane } from '@/core/autosend/lanes';
 import { laneRhythm, offeredLanes, type RuleSettings } from '@/core/autosend/rule';
-import { listsIn } from '@/core/sending/audience';
-import type { Context } from '../context';
+import { type Audience, listsIn } from '@/core/sending/audience';
+import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
+import { readyAudience } from '../sending/audience';
+import { getsIt } from '../sending/reach';
 
 /* The rhythm at which a reader wants a rule's posts. */
 
@@ -75,11 +77,16 @@ export async function chooseRhythm(
       .execute();
 }
 
-/** How many people chose each rhythm of a rule, of those who read. */
-export async function countRhythms(db: Db, ruleId: string): Promise<Partial<Record<Lane, number>>> {
+/** How many of a rule's people chose each rhythm: of those who would get a letter of it now. */
+export async function countRhythms(
+  ctx: Context,
+  newsletter: Newsletter,
+  rule: { id: string; audience: Audience },
+): Promise<Partial<Record<Lane, number>>> {
+  const ready = await readyAudience(ctx, ctx.db, newsletter, rule.audience);
   const { rows } = await sql<{ lane: Lane; n: number }>`
-    select x.lane, count(*)::int as n from reader_rhythms x join readers r on r.id = x.reader_id where x.auto_send_id = ${ruleId} and r.standing = 'reading' group by 1`.execute(
-    db,
+    select x.lane, count(*)::int as n from reader_rhythms x join readers r on r.id = x.reader_id where x.auto_send_id = ${rule.id} and ${getsIt(ready)} group by 1`.execute(
+    ctx.db,
   );
   return Object.fromEntries(rows.map((row) => [row.lane, row.n]));
 }

@@ -10,8 +10,9 @@ import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
 import { newId } from '../ids';
+import { armLanes } from '../sending/lanes';
 import { readFeed } from './feeds';
-import { armLanes, nextHour } from './runs';
+import { nextHour } from './runs';
 
 /* Rules: made, changed, switched on and off, paused, and what somebody decides of their posts and runs. */
 

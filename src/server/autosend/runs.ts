@@ -15,6 +15,7 @@ import { type Db, inTransaction } from '../db/connection';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
 import { spokenDay } from '../sending/laid-out';
+import { armLanes, lanePassed } from '../sending/lanes';
 import { moveLetter, scheduleLetter } from '../sending/letters';
 
 /*
@@ -160,9 +161,10 @@ async function readyPosts(ctx: Context, trx: Db, rule: Rule): Promise<void> {
   }>`select coalesce(max(place), 0)::int as n from rule_posts where auto_send_id = ${rule.id}`.execute(trx);
   let place = rows[0]!.n;
   for (const { post, fate, until } of judged) {
+    if (fate === 'in') place += 1;
     const set =
       fate === 'in'
-        ? { state: 'ready' as const, place: (place += 1), ready_at: null }
+        ? { state: 'ready' as const, place, ready_at: null }
         : fate === 'no match'
           ? { state: 'no match' as const, ready_at: null }
           : // Taken down: should it come back, it is looked at again.
@@ -170,20 +172,6 @@ async function readyPosts(ctx: Context, trx: Db, rule: Rule): Promise<void> {
     await trx.updateTable('rule_posts').set(set).where('auto_send_id', '=', rule.id).where('item_id', '=', post.key).execute();
   }
   if (place > rows[0]!.n) await armLanes(ctx, trx, rule);
-}
-
-/** Lets the lanes run that go by posts and not by hours, where enough of them are ready, or where somebody has come who may need some. */
-export async function armLanes(ctx: Context, trx: Db, rule: Pick<Rule, 'id' | 'settings'>): Promise<void> {
-  for (const lane of LANES) {
-    const rhythm = laneRhythm(rule.settings, lane);
-    if (!rhythm || 'hour' in rhythm) continue;
-    await sql`
-      update rule_lanes l set next_at = ${ctx.clock.now()} where l.auto_send_id = ${rule.id}::uuid and l.lane = ${lane}
-        and ((select count(*) from rule_posts p where p.auto_send_id = l.auto_send_id and p.state = 'ready' and p.place > l.upto) >= ${rhythm.kind === 'gathered' ? rhythm.posts : 1}
-          or exists (select 1 from reader_rhythms x where x.auto_send_id = l.auto_send_id and x.lane = l.lane and x.since is not null and x.joins is null))`.execute(
-      trx,
-    );
-  }
 }
 
 /** When a lane runs next by its hours; null for one that goes by posts. */
@@ -256,7 +244,7 @@ async function runLane(ctx: Context, trx: Db, rule: Rule, lane: LaneRow): Promis
     await trx.insertInto('rule_runs').values(run).execute();
     const letterId = await letterOf(ctx, trx, rule, run, taken as RulePost[], { draft: approval !== null, joining: false });
     if (rule.intro) await trx.updateTable('auto_sends').set({ intro: '' }).where('id', '=', rule.id).execute();
-    if (approval) await tellDraft(ctx, trx, rule, letterId, run.approve_by!, approval.then, lane.lane);
+    if (approval) await tellDraft(ctx, trx, rule, letterId, run.approve_by!, approval.otherwise, lane.lane);
     return;
   }
   // Nothing for those whose lane it is; whoever has come into it may still need something.
@@ -298,7 +286,7 @@ async function letterOf(
     .selectAll()
     .where('id', '=', rule.newsletter_id)
     .executeTakeFirstOrThrow();
-  const made = await composed(ctx, trx, rule, newsletter, posts, ctx.clock.now(), joining ? '' : rule.intro);
+  const made = await composed(trx, rule, newsletter, posts, ctx.clock.now(), joining ? '' : rule.intro);
   const letterId = await keepLetter(
     ctx,
     trx,
@@ -370,7 +358,6 @@ async function keepLetter(
 
 /** The words of a letter of some posts: what a run sends, and what is shown of it beforehand. */
 export async function composed(
-  ctx: Pick<Context, 'clock'>,
   db: Db,
   rule: Pick<Rule, 'settings'>,
   newsletter: Pick<Newsletter, 'language' | 'time_zone'>,
@@ -459,11 +446,19 @@ const join = (trx: Db, ruleId: string, lane: Lane, letterId: string, people: str
   );
 
 /**
- * Before the recipients of a run's letter are fixed: whoever came into its lane goes with it, where they need just what it holds, or gets a letter of their own. A
+ * Before a run's letter starts: whoever came into its lane goes with it, where they need just what it holds, or gets a letter of their own. A
  * transaction by itself, so that nobody who changes their rhythm waits for a letter to a million.
  */
-export async function beforeFixing(ctx: Context, letter: { id: string; run_id: string | null; joining: boolean }): Promise<void> {
-  if (!letter.run_id || letter.joining) return;
+export async function letJoin(ctx: Context, letterId: string): Promise<void> {
+  const letter = await ctx.db
+    .selectFrom('letters')
+    .select(['id', 'run_id'])
+    .where('id', '=', letterId)
+    .where('run_id', 'is not', null)
+    .where('joining', '=', false)
+    .where('state', 'in', ['scheduled', 'held', 'starting'])
+    .executeTakeFirst();
+  if (!letter) return;
   await inTransaction(ctx.db, async (trx) => {
     const run = await trx
       .selectFrom('rule_runs')
@@ -483,63 +478,6 @@ export async function beforeFixing(ctx: Context, letter: { id: string; run_id: s
     }
     await trx.updateTable('rule_runs').set({ grouped: true }).where('id', '=', run.id).execute();
   });
-}
-
-/** Once a letter's recipients are fixed, in the same transaction: its lane has come so far, and whoever joined it is one of the lane's people like any other. */
-export async function afterFixing(
-  ctx: Context,
-  trx: Db,
-  letter: { id: string; run_id: string | null; joining: boolean },
-): Promise<void> {
-  if (!letter.run_id) return;
-  const run = await trx.selectFrom('rule_runs').selectAll().where('id', '=', letter.run_id).executeTakeFirst();
-  if (!run) return;
-  if (letter.joining) {
-    // They have had all up to there, and the lane may not have come so far yet: they are looked at once more.
-    await trx
-      .updateTable('reader_rhythms')
-      .set({ joins: null, since: run.upto })
-      .where('joins', '=', letter.id)
-      .where('lane', '=', run.lane)
-      .execute();
-    return;
-  }
-  await trx
-    .updateTable('reader_rhythms')
-    .set({ joins: null, since: null })
-    .where('joins', '=', letter.id)
-    .where('lane', '=', run.lane)
-    .execute();
-  await trx.updateTable('rule_runs').set({ state: 'done', approve_by: null }).where('id', '=', run.id).execute();
-  await passed(ctx, trx, run);
-}
-
-/** A lane has come so far; should more be ready, it runs again. */
-async function passed(ctx: Context, trx: Db, run: { auto_send_id: string; lane: Lane; upto: number }): Promise<void> {
-  await trx
-    .updateTable('rule_lanes')
-    .set((eb) => ({ upto: sql<number>`greatest(${eb.ref('upto')}, ${run.upto})` }))
-    .where('auto_send_id', '=', run.auto_send_id)
-    .where('lane', '=', run.lane)
-    .execute();
-  const rule = await trx
-    .selectFrom('auto_sends')
-    .select(['id', 'settings'])
-    .where('id', '=', run.auto_send_id)
-    .executeTakeFirstOrThrow();
-  await armLanes(ctx, trx, rule);
-}
-
-/** Its draft was thrown away: its posts are not mailed at this rhythm. In the caller's transaction. */
-export async function dropRun(ctx: Context, trx: Db, runId: string): Promise<void> {
-  const run = await trx
-    .updateTable('rule_runs')
-    .set({ state: 'dropped', approve_by: null, words: 'Its letter was thrown away.' })
-    .where('id', '=', runId)
-    .where('state', 'in', ['draft', 'going'])
-    .returningAll()
-    .executeTakeFirst();
-  if (run) await passed(ctx, trx, run);
 }
 
 /** Drafts that nobody let go in time leave, or their posts wait for the next run, as their rule says. What somebody wrote into one is kept as a draft of its own. */
@@ -565,7 +503,7 @@ async function overdueDrafts(ctx: Context, trx: Db, rule: Rule): Promise<void> {
       await trx.updateTable('rule_runs').set({ state: 'going', approve_by: null }).where('id', '=', run.id).execute();
       continue;
     }
-    if (letter && (rule.settings.approval?.then ?? 'send') === 'send') {
+    if (letter && (rule.settings.approval?.otherwise ?? 'send') === 'send') {
       await moveLetter(ctx, trx, letter.id, 'schedule', null, { due_at: now });
       await trx
         .updateTable('rule_runs')
@@ -588,7 +526,7 @@ async function overdueDrafts(ctx: Context, trx: Db, rule: Rule): Promise<void> {
       })
       .where('id', '=', run.id)
       .execute();
-    if (alone) await passed(ctx, trx, run);
+    if (alone) await lanePassed(ctx, trx, run);
   }
 }
 
@@ -598,7 +536,7 @@ async function tellDraft(
   rule: Rule,
   letterId: string,
   by: Date,
-  then: 'send' | 'drop',
+  otherwise: 'send' | 'drop',
   lane: Lane,
 ): Promise<void> {
   const newsletter = await trx
@@ -621,7 +559,7 @@ async function tellDraft(
     `“${subject}” waits for you`,
     [
       `${rule.name} made a letter of ${counted(n, 'post', 'posts')}. Look at it and let it go by ${fullTime(by, rule.settings.zone)}.`,
-      then === 'send'
+      otherwise === 'send'
         ? 'If nobody does, it leaves by itself then.'
         : alone
           ? 'If nobody does, it is not mailed.'
@@ -650,7 +588,7 @@ export async function tellOfEdit(
     if (!rule) throw new Fault('not-found', 'This auto-send is gone.');
     const post = (await postsOf(trx, ruleId, 0, { beyond: 0 })).find((one) => one.itemId === itemId && one.place !== null);
     if (!post) throw new Fault('conflict', 'Nobody had this post yet, so there is nothing to tell of.');
-    const made = await composed(ctx, trx, rule, newsletter, [post], ctx.clock.now(), '');
+    const made = await composed(trx, rule, newsletter, [post], ctx.clock.now(), '');
     const letterId = await keepLetter(ctx, trx, rule, made, 1, post.publishedAt ?? ctx.clock.now());
     await trx.updateTable('letters').set({ state: 'draft', auto_send_id: null }).where('id', '=', letterId).execute();
     return { letterId };

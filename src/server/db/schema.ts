@@ -755,6 +755,7 @@ type FeedItemTable = {
   summary: Generated<string>;
   document: ColumnType<Document | null, string | null | undefined, string | null>;
   picture: string | null;
+  pictures: ColumnType<Record<string, string>, string | undefined, string>;
   words: Generated<string>;
   print: string;
   published_at: Date | null;

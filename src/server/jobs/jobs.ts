@@ -1,7 +1,7 @@
 import type { Task } from 'graphile-worker';
 import Joi from 'joi';
 import { pollFeed } from '../autosend/polling';
-import { runRule } from '../autosend/runs';
+import { letJoin, runRule } from '../autosend/runs';
 import { check } from '../check';
 import type { Context } from '../context';
 import { remindWaiting } from '../forms/remind';
@@ -72,7 +72,9 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     };
   const tasks: Record<JobName, (payload: unknown) => Promise<void>> = {
     'start-letter': async (payload) => {
-      await startLetter(ctx, check(byId, payload).id);
+      const { id } = check(byId, payload);
+      await letJoin(ctx, id);
+      await startLetter(ctx, id);
     },
     'release-rest': async (payload) => {
       const { id } = check(byId, payload);

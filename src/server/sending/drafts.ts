@@ -8,11 +8,11 @@ import { type Change, changed } from '@/core/writing/editing';
 import { oneLine } from '@/core/writing/line';
 import { documentSchema } from '@/core/writing/schemas';
 import type { Person } from '../auth/session';
-import { dropRun } from '../autosend/runs';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
 import { newId } from '../ids';
+import { dropRun } from './lanes';
 
 /*
  * A letter that is being written: its post, of which a change at a time is saved, and what it is as an email. One window writes at a time; a save from

@@ -3,13 +3,13 @@ import { type Check, checksOf } from '@/core/writing/checks';
 import { type Document, segmentsIn } from '@/core/writing/document';
 import { lineForAll } from '@/core/writing/line';
 import { takeLinks } from '@/core/writing/render';
-import { afterFixing, beforeFixing } from '../autosend/runs';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
 import { mailOwners } from '../newsletters/alerts';
 import { freshenFor } from '../senders/domains';
 import { audienceSql, type Ready, readyAudience } from './audience';
 import { drawn, laidOut, unique } from './laid-out';
+import { settleLane } from './lanes';
 import { moveLetter } from './letters';
 import { partsOf } from './parts';
 import { spreadByRamp } from './ramp';
@@ -210,7 +210,6 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     .selectAll()
     .where('id', '=', row.newsletter_id)
     .executeTakeFirstOrThrow();
-  await beforeFixing(ctx, row);
   // Made outside the transaction: rendering takes its time, and nothing of it depends on the recipients.
   const versions = row.test ? await versionsOf(ctx.db, id) : [];
   const laid = await laidOut(ctx, ctx.db, newsletter, row);
@@ -314,7 +313,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       .where('goes', '=', 'both')
       .where('published_at', 'is', null)
       .execute();
-    await afterFixing(ctx, trx, letter);
+    await settleLane(ctx, trx, letter);
     await moveLetter(ctx, trx, id, 'fix recipients');
     ctx.log.info({ letter: id, recipients }, 'a letter starts');
   });

@@ -1,7 +1,7 @@
 'use client';
 
 import { useRouter } from 'next/navigation';
-import { type ReactNode, useRef, useState } from 'react';
+import { type ReactNode, useEffect, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { SUBJECT_CHIPS } from '@/core/autosend/gather';
 import { type Rhythm, WEEKDAYS, type Weekday } from '@/core/autosend/rhythm';
@@ -68,27 +68,48 @@ const byComma = (value: string) =>
 export function RuleSentence(props: Props) {
   const [rule, setRule] = useState(props.rule);
   const router = useRouter();
+  const [state, setState] = useState<'as it was' | 'kept' | 'keeping' | 'not kept'>('as it was');
+  const wanted = useRef<RuleWords | null>(null);
+  const busy = useRef(false);
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
-  const [state, setState] = useState<'kept' | 'keeping' | 'not kept'>('kept');
-  const change = (more: Partial<RuleWords>) => {
-    const next = { ...rule, ...more };
-    setRule(next);
-    setState('keeping');
+  /** Keeps what is wanted, one after the other, and what was chosen meanwhile after that. */
+  const flush = async () => {
     clearTimeout(timer.current);
-    timer.current = setTimeout(async () => {
+    if (busy.current) return;
+    busy.current = true;
+    for (let next = wanted.current; next; next = wanted.current) {
+      wanted.current = null;
       const result = await props.keep(next).catch(() => null);
+      if (wanted.current) continue;
       setState(result?.ok ? 'kept' : 'not kept');
       if (result?.ok) router.refresh();
       else toast.error(result?.error.sentence ?? 'This could not be kept. Look at your connection and choose again.');
-    }, 400);
+    }
+    busy.current = false;
   };
+  // What is chosen is kept at once; what is typed, once the typing rests.
+  const change = (more: Partial<RuleWords>, typed = false) => {
+    const next = { ...rule, ...more };
+    setRule(next);
+    setState('keeping');
+    wanted.current = next;
+    clearTimeout(timer.current);
+    if (typed) timer.current = setTimeout(() => void flush(), 400);
+    else void flush();
+  };
+  useEffect(() => {
+    if (state !== 'keeping') return;
+    const stay = (event: BeforeUnloadEvent) => event.preventDefault();
+    addEventListener('beforeunload', stay);
+    return () => removeEventListener('beforeunload', stay);
+  }, [state]);
   const { settings } = rule;
-  const set = (more: Partial<RuleSettings>) => change({ settings: { ...settings, ...more } });
+  const set = (more: Partial<RuleSettings>, typed = false) => change({ settings: { ...settings, ...more } }, typed);
   const sender = props.senders.find((one) => one.id === rule.senderId);
   const layout = props.layouts.find((one) => one.id === rule.layoutId);
   const several = settings.rhythm.kind !== 'each' || settings.choices !== null;
   return (
-    <div className="border-l-[3px] border-l-verdigris bg-sheet px-5 py-4">
+    <div className="relative border-l-[3px] border-l-verdigris bg-sheet px-5 py-4">
       <Sentence>
         When{' '}
         <Clause words={props.sources.length ? together(props.sources) : 'no source yet'} title="Where posts come from">
@@ -118,7 +139,7 @@ export function RuleSentence(props: Props) {
         <Clause words={rhythmInPlace(settings)} title="When its letters leave">
           <RhythmChoice settings={settings} set={set} />
         </Clause>
-        {settings.choices ? ', ' : '; they may not choose '}
+        {settings.choices ? ', ' : ' and '}
         <Clause words={choicesWords(settings)} title="What readers may choose">
           <ReadersChoice settings={settings} set={set} />
         </Clause>
@@ -156,7 +177,7 @@ export function RuleSentence(props: Props) {
           <>
             , with{' '}
             <Clause words={mostWords(settings)} title="How many posts a letter holds">
-              <Amount label="At most so many" value={settings.most} least={1} most={50} change={(most) => set({ most })} />
+              <Amount label="At most so many" value={settings.most} least={1} most={50} change={(most) => set({ most }, true)} />
               <Choice
                 label="What is more than that"
                 value={settings.rest}
@@ -185,20 +206,20 @@ export function RuleSentence(props: Props) {
             ]}
           />
         </Clause>{' '}
-        at once wait for your word ; the next one begins with{' '}
+        at once wait for your word; the next one begins with{' '}
         <Clause words={rule.intro ? 'your note' : 'no note'} title="A note for the next letter">
           <Words
             label="Before its posts"
             hint="Once: the letter after has none. Paragraphs are parted by an empty line."
             long
             value={rule.intro}
-            change={(intro) => change({ intro })}
+            change={(intro) => change({ intro }, true)}
           />
         </Clause>
         .
       </Sentence>
-      <p role="status" className="mt-2 min-h-4 text-small text-ink-2">
-        {state === 'keeping' ? 'Keeping …' : state === 'not kept' ? 'Not kept yet' : ''}
+      <p role="status" className="absolute right-3 bottom-1 text-small text-ink-2">
+        {{ 'as it was': '', kept: 'Kept', keeping: 'Keeping …', 'not kept': 'Not kept yet' }[state]}
       </p>
     </div>
   );
@@ -219,7 +240,7 @@ function Pattern({ pattern }: { pattern: string }) {
   );
 }
 
-type Part_ = { settings: RuleSettings; set: (more: Partial<RuleSettings>) => void };
+type Part_ = { settings: RuleSettings; set: (more: Partial<RuleSettings>, typed?: boolean) => void };
 
 function Takes({ settings, set, topics, authors }: Part_ & { topics: string[]; authors: string[] }) {
   const several = (label: string, all: string[], chosen: string[], change: (next: string[]) => void) =>
@@ -240,8 +261,8 @@ function Takes({ settings, set, topics, authors }: Part_ & { topics: string[]; a
     <>
       {several('Topics (none: all of them)', topics, settings.topics, (next) => set({ topics: next }))}
       {several('Authors (none: everybody)', authors, settings.authors, (next) => set({ authors: next }))}
-      <Listed label="With any of these words" value={settings.including} change={(including) => set({ including })} />
-      <Listed label="Without these words" value={settings.leavingOut} change={(leavingOut) => set({ leavingOut })} />
+      <Listed label="With any of these words" value={settings.including} change={(including) => set({ including }, true)} />
+      <Listed label="Without these words" value={settings.leavingOut} change={(leavingOut) => set({ leavingOut }, true)} />
     </>
   );
 }
@@ -436,7 +457,7 @@ function Approval({ settings, set }: Part_) {
       <Choice
         label="Its letter"
         value={approval ? 'draft' : 'itself'}
-        change={(value) => set({ approval: value === 'draft' ? { hours: 12, then: 'send' } : null })}
+        change={(value) => set({ approval: value === 'draft' ? { hours: 12, otherwise: 'send' } : null })}
         choices={[
           { value: 'itself', label: 'leaves by itself' },
           { value: 'draft', label: 'is a draft until somebody lets it go' },
@@ -449,12 +470,12 @@ function Approval({ settings, set }: Part_) {
             least={1}
             most={336}
             value={approval.hours}
-            change={(hours) => set({ approval: { ...approval, hours } })}
+            change={(hours) => set({ approval: { ...approval, hours } }, true)}
           />
           <Choice
             label="If nobody does"
-            value={approval.then}
-            change={(then) => set({ approval: { ...approval, then } })}
+            value={approval.otherwise}
+            change={(otherwise) => set({ approval: { ...approval, otherwise } })}
             choices={[
               { value: 'send', label: 'it leaves by itself then' },
               { value: 'drop', label: 'it does not leave' },
@@ -491,14 +512,14 @@ function Holds({ settings, set }: Part_) {
         hint="The words of a link under each post; none where it is empty."
         value={settings.invitation}
         placeholder="Say what you think"
-        change={(invitation) => set({ invitation })}
+        change={(invitation) => set({ invitation }, true)}
       />
       <Words
         label="Campaign"
         hint="Marks links to your site (utm_campaign), so that its own count of visits tells letters apart."
         value={settings.campaign}
         placeholder="new-posts"
-        change={(campaign) => set({ campaign })}
+        change={(campaign) => set({ campaign }, true)}
       />
     </>
   );
@@ -515,8 +536,8 @@ const CHIP_WORDS: Record<(typeof SUBJECT_CHIPS)[number], string> = {
 function Subject({ settings, set }: Part_) {
   return (
     <>
-      <Words label="Subject" value={settings.subject} change={(subject) => set({ subject })} />
-      <div className="flex flex-wrap gap-1.5" role="group" aria-label="Put in">
+      <Words label="Subject" value={settings.subject} change={(subject) => set({ subject }, true)} />
+      <fieldset className="flex flex-wrap gap-1.5" aria-label="Put in">
         {SUBJECT_CHIPS.map((chip) => (
           <button
             key={chip}
@@ -527,7 +548,7 @@ function Subject({ settings, set }: Part_) {
             {CHIP_WORDS[chip]}
           </button>
         ))}
-      </div>
+      </fieldset>
       <p className="text-small text-ink-2">Where it comes to nothing, it is the first title.</p>
     </>
   );

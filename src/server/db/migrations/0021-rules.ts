@@ -47,6 +47,7 @@ create table feed_items (
   summary text not null default '',
   document jsonb,                         -- what it says; null of the back catalogue
   picture text,
+  pictures jsonb not null default '{}',   -- those of it that are kept here, by their addresses elsewhere
   words text not null default '',         -- the same as plain text
   print text not null,                    -- of what it says, to see that it was edited
   published_at timestamptz,

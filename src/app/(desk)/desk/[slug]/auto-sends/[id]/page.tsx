@@ -45,7 +45,7 @@ export default async function Page({ params }: Props) {
   const { slug, id } = await params;
   const { ctx, newsletter } = await deskOf(slug);
   const rule = await orNotFound(ruleOf(ctx, newsletter, id));
-  const [past, runs, facets, senders, layouts] = await Promise.all([
+  const [all, runs, facets, senders, layouts] = await Promise.all([
     pastPosts(ctx, newsletter, id),
     runsOf(ctx, id),
     facetsOf(ctx, newsletter),
@@ -53,6 +53,9 @@ export default async function Page({ params }: Props) {
     layoutsOf(ctx, newsletter),
   ]);
   const choices = await choicesOf(ctx, newsletter, facets);
+  // What was mailed at one rhythm may still be to come at another.
+  const ahead = new Set(rule.coming.flatMap((run) => run.posts.filter((post) => post.fate === 'in').map((post) => post.itemId)));
+  const past = all.filter((post) => !ahead.has(post.itemId));
   const now = ctx.clock.now();
   const zone = newsletter.time_zone;
   const base = `/desk/${slug}/auto-sends`;
@@ -143,6 +146,16 @@ export default async function Page({ params }: Props) {
           </div>
         </Note>
       )}
+      {on &&
+        rule.feeds
+          .filter((feed) => feed.fault)
+          .map((feed) => (
+            <Note key={feed.id} tone="look" title={feed.fault!}>
+              {feed.nextPollAt
+                ? `Nothing is lost: we ask ${feed.title} again ${spokenTime(feed.nextPollAt, now, zone)}.`
+                : 'Connect the blog anew, by any address of it; its posts so far are not mailed again.'}
+            </Note>
+          ))}
       <Section title="The next five" aside="what each would hold, and why" className="mt-8">
         {!on ? (
           <p className="py-3 text-ink-2">
@@ -167,7 +180,7 @@ export default async function Page({ params }: Props) {
                   </Link>
                   <span className="block text-small text-ink-2">
                     {one.approveBy
-                      ? `waits for somebody to let it go by ${fullTime(one.approveBy, rule.settings.zone)}${rule.settings.approval?.then === 'drop' ? '; if nobody does, it does not leave' : '; if nobody does, it leaves then'}`
+                      ? `waits for somebody to let it go by ${fullTime(one.approveBy, rule.settings.zone)}${rule.settings.approval?.otherwise === 'drop' ? '; if nobody does, it does not leave' : '; if nobody does, it leaves then'}`
                       : (one.cause ?? 'on its way out')}
                   </span>
                 </span>
@@ -325,25 +338,20 @@ function Coming({ run, slug, rule, turn, now }: { run: ComingRun; slug: string; 
             </ActionDialog>
           </>
         )}
-        {turn === 0 &&
-          run.at &&
-          run.at > now &&
-          run.state !== 'skipped' &&
-          inIt.length > 0 &&
-          rule.settings.rhythm.kind !== 'each' && (
-            <>
-              <span aria-hidden>·</span>
-              <ActionDialog
-                opens="Skip"
-                opensTone="quiet"
-                title={`Skip ${day} ${hour}?`}
-                words="Its posts wait for the one after."
-                submit="Skip it"
-                done="Skipped."
-                action={skip.bind(null, slug, rule.id, run.lane, true)}
-              />
-            </>
-          )}
+        {turn === 0 && run.at && run.at > now && run.byHour && run.state !== 'skipped' && inIt.length > 0 && (
+          <>
+            <span aria-hidden>·</span>
+            <ActionDialog
+              opens="Skip"
+              opensTone="quiet"
+              title={`Skip ${day} ${hour}?`}
+              words="Its posts wait for the one after."
+              submit="Skip it"
+              done="Skipped."
+              action={skip.bind(null, slug, rule.id, run.lane, true)}
+            />
+          </>
+        )}
         {run.state === 'skipped' && (
           <ActionButton action={skip.bind(null, slug, rule.id, run.lane, false)} done="It leaves after all.">
             Do not skip
@@ -515,10 +523,8 @@ function FeedNote({ feed, on, now, zone }: { feed: RuleView['feeds'][number]; on
     );
   if (feed.fault)
     return (
-      <Note tone="look" title={feed.fault}>
-        {feed.nextPollAt
-          ? `Nothing is lost: we ask again ${spokenTime(feed.nextPollAt, now, zone)}.`
-          : 'Connect the blog anew, by any address of it; its posts so far are not mailed again.'}
+      <Note tone="look" title={`${feed.title} could not be read`}>
+        {feed.nextPollAt ? `Asked again ${spokenTime(feed.nextPollAt, now, zone)}.` : 'It is asked for no more.'}
       </Note>
     );
   if (feed.emptiedAt)
