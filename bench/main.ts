@@ -6,6 +6,7 @@ import { addressing } from './addressing';
 import { domainCheck } from './domain-check';
 import { embed } from './embed';
 import { exporting } from './exporting';
+import { feeds } from './feeds';
 import { forms } from './forms';
 import { importing } from './importing';
 import { million } from './million';
@@ -23,6 +24,7 @@ const ALL = {
   Export: exporting,
   Writing: writing,
   Addressing: addressing,
+  Feeds: feeds,
 };
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */

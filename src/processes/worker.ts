@@ -1,11 +1,13 @@
 /*
  * worker: does what is due. It needs PostgreSQL; it reports to the log; any number of it may run.
  * Its post office (mail/post-office.ts) hands mail over: letters and single mails alike. Every second, and when the clock jumps, it looks into the
- * tables for other due work and queues it (jobs/tick.ts); graphile-worker runs the jobs (jobs/jobs.ts). When the database goes away it waits and goes
+ * tables for other due work and queues it (jobs/tick.ts); graphile-worker runs the jobs (jobs/jobs.ts). Feeds are read beside all that
+ * (autosend/feed-reader.ts). When the database goes away it waits and goes
  * on by itself. When it is killed, what it had claimed is given back after ten seconds, to be sent under the same Message-ID. Its sign of life has a
  * timer and a connection of its own, so that no amount of work makes it seem dead.
  */
 import { Logger as GraphileLogger, run } from 'graphile-worker';
+import { FeedReader } from '@/server/autosend/feed-reader';
 import { connect, isAway } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { jobs } from '@/server/jobs/jobs';
@@ -20,6 +22,7 @@ start(async () => {
   const workerId = newId();
   let stopping = false;
   const office = postOffice(ctx, workerId);
+  const feeds = new FeedReader(ctx);
   const away = (what: string) => (error: unknown) => {
     if (isAway(error)) ctx.log.warn('the database is away; work goes on when it is back');
     else ctx.log.error({ err: error }, what);
@@ -49,6 +52,7 @@ start(async () => {
       return;
     }
     ticking = true;
+    void feeds.look().catch(away('looking for feeds failed'));
     await tick(ctx, (name, payload, options) => runner.addJob(name, payload, { ...options, maxAttempts: 3 })).catch(
       away('looking for due work failed'),
     );
@@ -79,6 +83,7 @@ start(async () => {
     for (const timer of timers) clearInterval(timer);
     unfollow();
     await office.stop();
+    await feeds.stop();
     await runner.stop();
     await pulse.db.destroy();
     await ctx.close();

@@ -163,8 +163,11 @@ describe('watching a blog', () => {
     blog.answer = 'gone';
     // Killed at any statement, it is asked again or its owner is told: never neither.
     world.clock.advance(7 * MINUTE);
-    for (let n = 0; n < 40 && (await row()).next_poll_at !== null; n += 1)
+    for (let n = 0; n < 40 && (await row()).next_poll_at !== null; n += 1) {
+      // Who died had it for two minutes.
+      world.clock.advance(3 * MINUTE);
       await pollFeed(world.brokenAfter(n), feed).catch(() => undefined);
+    }
     expect(await row()).toMatchObject({ next_poll_at: null, fault: expect.stringContaining('gone for good') });
     await world.work();
     expect(owner()).toBe(2);

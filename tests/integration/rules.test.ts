@@ -45,6 +45,9 @@ afterAll(async () => {
   await world.close();
 });
 async function fresh(): Promise<void> {
+  // What earlier tests left on does nothing meanwhile.
+  await world.pool.query('update auto_sends set switched_on_at = null');
+  await world.pool.query('update feeds set next_poll_at = null');
   Object.assign(blog, { posts: [], answer: 'feed', asked: 0 });
   newsletter = await world.newsletter();
   await world.ctx.db.updateTable('newsletters').set({ time_zone: 'Europe/Lisbon' }).where('id', '=', newsletter.id).execute();

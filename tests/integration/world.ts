@@ -10,6 +10,7 @@ import type { DnsAnswer, Lookup, RecordType } from '@/core/senders/dns';
 import { type Audience, ofList } from '@/core/sending/audience';
 import type { Departure } from '@/core/sending/departure';
 import type { Node } from '@/core/writing/document';
+import { FeedReader } from '@/server/autosend/feed-reader';
 import { ManualClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
@@ -213,6 +214,12 @@ export class TestWorld {
   readonly worker = newId();
   readonly signUps: SignUps;
   #office: PostOffice | null = null;
+  #feeds: FeedReader | null = null;
+  /** The worker's reader of feeds. */
+  get feeds(): FeedReader {
+    this.#feeds ??= new FeedReader(this.ctx);
+    return this.#feeds;
+  }
   /** The worker's post office. */
   get office(): PostOffice {
     this.#office ??= postOffice(this.ctx, this.worker);
@@ -229,7 +236,8 @@ export class TestWorld {
       await releaseClaims(this.ctx, silentSeconds);
       await tick(this.ctx, async (name, payload) => due.push([name, payload]));
       for (const [name, payload] of due) await tasks[name](payload, undefined as never);
-      found = (await this.office.settle()) > 0 || due.length > 0;
+      const posts = await this.feeds.settle();
+      found = (await this.office.settle()) > 0 || due.length > 0 || posts > 0;
       await foldCounts(this.ctx);
     }
   }

@@ -102,24 +102,42 @@ async function apart<T>(task: ReaderTask): Promise<T> {
   }
 }
 
+/** Threads that wait for work: starting one takes as long as reading many a feed. */
+const idle: Worker[] = [];
+
+function threadOf(): Worker {
+  const waiting = idle.pop();
+  if (waiting) return waiting;
+  const thread = new Worker(join(process.cwd(), 'dist', 'reader-thread.js'), {
+    resourceLimits: { maxOldGenerationSizeMb: MOST_MEGABYTES },
+  });
+  // It keeps no process alive that has nothing else to do.
+  thread.unref();
+  return thread;
+}
+
 function onThread<T>(task: ReaderTask): Promise<T> {
   const { host } = new URL(task.url);
   return new Promise((resolve, reject) => {
-    const thread = new Worker(join(process.cwd(), 'dist', 'reader-thread.js'), {
-      workerData: task,
-      resourceLimits: { maxOldGenerationSizeMb: MOST_MEGABYTES },
-    });
-    const end = (report: () => void) => {
+    const thread = threadOf();
+    const end = (report: () => void, kept: boolean) => {
       clearTimeout(timer);
-      void thread.terminate();
+      // By name: a thread has listeners of its own, without which it hears nothing.
+      thread.off('message', answered);
+      thread.off('error', failed);
+      // One that failed, or would not end, is not used again.
+      if (kept) idle.push(thread);
+      else void thread.terminate();
       report();
     };
     const tooMuch = () =>
       reject(new Fault('invalid', `What ${host} sent is too much to read: it is made so that reading it takes too long.`));
-    const timer = setTimeout(() => end(tooMuch), MOST_SECONDS * 1000);
-    thread.once('message', ({ read, fault }: { read?: T; fault?: { code: FaultCode; sentence: string } }) =>
-      end(() => (read ? resolve(read) : reject(new Fault(fault!.code, fault!.sentence)))),
-    );
-    thread.once('error', () => end(tooMuch));
+    const answered = ({ read, fault }: { read?: T; fault?: { code: FaultCode; sentence: string } }) =>
+      end(() => (read ? resolve(read) : reject(new Fault(fault!.code, fault!.sentence))), true);
+    const failed = () => end(tooMuch, false);
+    const timer = setTimeout(failed, MOST_SECONDS * 1000);
+    thread.on('message', answered);
+    thread.on('error', failed);
+    thread.postMessage(task);
   });
 }

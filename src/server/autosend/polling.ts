@@ -1,4 +1,4 @@
-import { type Selectable, sql } from 'kysely';
+import { type Insertable, type Selectable, sql } from 'kysely';
 import {
   isNewPost,
   type KnownItem,
@@ -15,7 +15,7 @@ import { counted } from '@/core/growth/figures';
 import { fullTime } from '@/core/growth/times';
 import type { Context } from '../context';
 import { type Db, inTransaction, isAway } from '../db/connection';
-import type { FeedTable } from '../db/schema';
+import type { FeedItemTable, FeedTable } from '../db/schema';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
 import { type Brought, bringIn } from './bring-in';
@@ -35,20 +35,30 @@ const AT_ONCE_MS = 3_600_000;
 
 type Feed = Selectable<FeedTable>;
 
-/**
- * Reads a feed if it is due, and files what is in it: new posts for every rule that is on, edits, and what was taken down. One transaction, so that a poll that runs
- * twice, or dies between, gives nothing twice and forgets nothing. A feed that fails is asked again further and further apart; what was known stays known. Returns
- * how many posts were new to a rule.
- */
+/** So long whoever claimed a feed has it for themselves. */
+export const LEASE_MS = 120_000;
+/** A feed as somebody claimed it: its next time is the end of the claim. */
+export type ClaimedFeed = Feed & { next_poll_at: Date };
+
+/** Claims one feed and reads it, if it is due. */
 export async function pollFeed(ctx: Context, id: string): Promise<number> {
   const now = ctx.clock.now();
   const feed = await ctx.db
-    .selectFrom('feeds')
-    .selectAll()
+    .updateTable('feeds')
+    .set({ next_poll_at: new Date(now.getTime() + LEASE_MS) })
     .where('id', '=', id)
     .where('next_poll_at', '<=', now)
+    .returningAll()
     .executeTakeFirst();
-  if (!feed) return 0;
+  return feed ? pollClaimed(ctx, feed as ClaimedFeed) : 0;
+}
+
+/**
+ * Reads a feed that was claimed, and files what is in it: new posts for every rule that is on, edits, and what was taken down. One transaction, so that a poll that runs
+ * twice, or dies between, gives nothing twice and forgets nothing. A feed that fails is asked again further and further apart; what was known stays known. Returns
+ * how many posts were new to a rule.
+ */
+export async function pollClaimed(ctx: Context, feed: ClaimedFeed): Promise<number> {
   const newsletter = await ctx.db
     .selectFrom('newsletters')
     .selectAll()
@@ -72,6 +82,7 @@ export async function pollFeed(ctx: Context, id: string): Promise<number> {
     if (isAway(error)) throw error;
     // Something of ours, or something that cannot be kept: the feed waits like one that is away, and holds up no other.
     const failures = feed.failures + 1;
+    const now = ctx.clock.now();
     await ctx.db
       .updateTable('feeds')
       .set({
@@ -80,7 +91,7 @@ export async function pollFeed(ctx: Context, id: string): Promise<number> {
         polled_at: now,
         next_poll_at: nextPoll(now, everyMs, failures),
       })
-      .where('id', '=', id)
+      .where('id', '=', feed.id)
       .where('next_poll_at', '=', feed.next_poll_at)
       .execute();
     ctx.log.error({ err: error, feed: feed.url }, 'new posts could not be kept');
@@ -257,6 +268,7 @@ async function keepItems(
   const now = ctx.clock.now();
   const byId = new Map(known.map((one) => [one.id, one]));
   const ids = new Map<string, string>();
+  const fresh: Insertable<FeedItemTable>[] = [];
   // A feed has its newest first, and so the newest is kept last.
   for (const { item, key, known: was } of [...recognised].reverse()) {
     const before = was && byId.get(was.id);
@@ -282,11 +294,7 @@ async function keepItems(
       published_at: item.publishedAt,
       gone_at: null,
     };
-    if (!before)
-      await trx
-        .insertInto('feed_items')
-        .values({ id, feed_id: feed.id, first_seen_at: now, changed_at: now, ...said })
-        .execute();
+    if (!before) fresh.push({ id, feed_id: feed.id, first_seen_at: now, changed_at: now, ...said });
     else if (
       before.print !== print ||
       before.key !== key ||
@@ -307,6 +315,7 @@ async function keepItems(
         .execute();
     }
   }
+  if (fresh.length) await trx.insertInto('feed_items').values(fresh).execute();
   return ids;
 }
 

@@ -744,7 +744,7 @@ export type FeedTable = {
   created_at: Date;
 };
 
-type FeedItemTable = {
+export type FeedItemTable = {
   id: string;
   feed_id: string;
   item_key: string;

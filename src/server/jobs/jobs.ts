@@ -1,6 +1,5 @@
 import type { Task } from 'graphile-worker';
 import Joi from 'joi';
-import { pollFeed } from '../autosend/polling';
 import { letJoin, runRule } from '../autosend/runs';
 import { check } from '../check';
 import type { Context } from '../context';
@@ -25,7 +24,6 @@ export type JobName =
   | 'decide-test'
   | 'release-rest'
   | 'letter-figures'
-  | 'poll-feed'
   | 'run-rule'
   | 'check-domain'
   | 'owner-summary'
@@ -95,9 +93,6 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     },
     remind: async () => {
       await remindWaiting(ctx);
-    },
-    'poll-feed': async (payload) => {
-      await pollFeed(ctx, check(byId, payload).id);
     },
     'run-rule': async (payload) => runRule(ctx, check(byId, payload).id),
     'check-domain': async (payload) => {

@@ -63,18 +63,6 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
     .limit(1)
     .execute();
   if (wishes.length) await enqueue('remind', {}, { jobKey: 'remind' });
-  await due(
-    'poll-feed',
-    await ctx.db
-      .selectFrom('feeds as f')
-      .innerJoin('newsletters as n', 'n.id', 'f.newsletter_id')
-      .select('f.id')
-      .where('f.next_poll_at', '<=', now)
-      .where('n.closing_at', 'is', null)
-      .orderBy('f.next_poll_at')
-      .limit(500)
-      .execute(),
-  );
   await due('run-rule', await rulesDue(ctx));
   await due(
     'check-domain',
@@ -222,6 +210,7 @@ export async function mendWaits(ctx: Context): Promise<void> {
   await sql`update routes set paused_until = null where paused_until > ${later(LONGEST_PAUSE_MS + 3_600_000)}`.execute(ctx.db);
   await sql`update routes set filled_until = null where filled_until > ${later(3_600_000)}`.execute(ctx.db);
   await sql`update mails set due_at = ${now} where state = 'queued' and due_at > ${later(LONGEST_WAIT_MS)}`.execute(ctx.db);
+  await sql`update feeds set next_poll_at = ${now} where next_poll_at > ${later(86_400_000)}`.execute(ctx.db);
   await sql`update mail_domains set look_at = ${now} where (wanted > 0 or state <> 'fine') and look_at > ${later(86_400_000)}`.execute(
     ctx.db,
   );
