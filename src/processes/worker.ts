@@ -8,6 +8,8 @@
  */
 import { Logger as GraphileLogger, run } from 'graphile-worker';
 import { FeedReader } from '@/server/autosend/feed-reader';
+import { askHubs } from '@/server/autosend/hubs';
+import { mendLanes } from '@/server/autosend/rules';
 import { connect, isAway } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { jobs } from '@/server/jobs/jobs';
@@ -53,6 +55,7 @@ start(async () => {
     }
     ticking = true;
     void feeds.look().catch(away('looking for feeds failed'));
+    void askHubs(ctx).catch(away('hubs could not be asked'));
     await tick(ctx, (name, payload, options) => runner.addJob(name, payload, { ...options, maxAttempts: 3 })).catch(
       away('looking for due work failed'),
     );
@@ -70,6 +73,7 @@ start(async () => {
   const unfollow = ctx.clock.onMoved(() => {
     void keep()
       .then(() => mendWaits(ctx))
+      .then(() => mendLanes(ctx))
       .catch(away('waits could not be mended'))
       .then(look)
       .then(() => office.look());

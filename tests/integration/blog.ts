@@ -6,12 +6,27 @@ export class Blog {
   posts: { guid: string; title: string; at: Date; words?: string; topic?: string; link?: string }[] = [];
   answer: 'feed' | 'away' | 'broken' | 'page' | 'gone' | 'busy' | 'moved' | 'moved for now' = 'feed';
   retryAfter = '';
+  /** Where its hub is, if it has one. */
+  hub = '';
+  /** What its hub was asked, as long as it stands in this process too. */
+  wishes: URLSearchParams[] = [];
   asked = 0;
   unchanged = 0;
   origin = '';
   #server: Server | null = null;
   async open(): Promise<this> {
     this.#server = createServer((request, response) => {
+      if (request.url === '/hub') {
+        let body = '';
+        request.on('data', (chunk) => {
+          body += chunk;
+        });
+        request.on('end', () => {
+          this.wishes.push(new URLSearchParams(body));
+          response.writeHead(202).end();
+        });
+        return;
+      }
       this.asked += 1;
       const etag = `"${createHash('sha256').update(JSON.stringify(this.posts)).digest('hex').slice(0, 16)}"`;
       if (this.answer === 'away')
@@ -31,7 +46,7 @@ export class Blog {
           (post) =>
             `<item><title>${post.title}</title><guid>${post.guid}</guid><link>/${post.link ?? post.guid}</link><pubDate>${post.at.toUTCString()}</pubDate>${post.topic ? `<category>${post.topic}</category>` : ''}<description>${post.words ?? `Words of ${post.title}`}</description></item>`,
         );
-      const body = `<rss version="2.0"><channel><title>Lanternfish</title>${items.join('')}</channel></rss>`;
+      const body = `<rss version="2.0" xmlns:atom="http://www.w3.org/2005/Atom"><channel><title>Lanternfish</title>${this.hub ? `<atom:link rel="hub" href="${this.hub}"/>` : ''}${items.join('')}</channel></rss>`;
       response.writeHead(200, { etag }).end(this.answer === 'broken' ? body.slice(0, body.length / 2) : body);
     });
     await new Promise<void>((resolve) => this.#server!.listen(0, '127.0.0.1', resolve));

@@ -3,6 +3,7 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { Lane } from '@/core/autosend/lanes';
 import type { RuleSettings } from '@/core/autosend/rule';
 import { lookAhead, pastPosts, proveAhead, ruleOf, runsOf } from '@/server/autosend/coming';
+import { askHubs } from '@/server/autosend/hubs';
 import { feedsInOpml, opmlOf } from '@/server/autosend/opml';
 import { pollFeed } from '@/server/autosend/polling';
 import { chooseRhythm, rhythmsOf } from '@/server/autosend/rhythms';
@@ -14,6 +15,7 @@ import {
   deleteRule,
   goOn,
   leaveOut,
+  mendLanes,
   pauseRule,
   removeFeed,
   runNow,
@@ -22,6 +24,9 @@ import {
 } from '@/server/autosend/rules';
 import { letJoin, rulesDue, runRule, tellOfEdit } from '@/server/autosend/runs';
 import type { Context } from '@/server/context';
+import { MarkBook } from '@/server/delivery/marks';
+import { overFetch } from '@/server/public/request';
+import { publicRoutes } from '@/server/public/router';
 import { discardLetter } from '@/server/sending/drafts';
 import { moveLetter } from '@/server/sending/letters';
 import { startLetter } from '@/server/sending/start';
@@ -303,6 +308,47 @@ describe('a rule with hours', () => {
     expect((await view()).intro).toBe('');
     await world.work();
     expect(world.mail.to('otto@postbird.example').length).toBe(1);
+  });
+});
+
+describe('readers who may choose later', () => {
+  it('begin where everybody is, and no letter goes to nobody meanwhile', async () => {
+    await set({ most: 1 });
+    for (const guid of ['a', 'b', 'c']) {
+      publish(guid);
+      await work();
+      world.clock.advance(2 * HOUR);
+    }
+    await set({ choices: CHOICES });
+    await choose(1, 'daily');
+    publish('d');
+    await work();
+    await until('07:00');
+    expect(await subjects()).toEqual(['Post a', 'Post b', 'Post c', 'Post d', 'Post d']);
+    for (const who of ['ada', 'bo', 'cy']) expect(await titlesOf(who), who).toEqual(['Post a', 'Post b', 'Post c', 'Post d']);
+    const { rows } = await world.pool.query(
+      'select count(*)::int as n from letters l where l.newsletter_id = $1 and not exists (select 1 from deliveries d where d.letter_id = l.id)',
+      [newsletter.id],
+    );
+    // The daily letter is to those alone who came to it; beside it stands none that has nobody.
+    expect(rows[0].n).toBe(0);
+  });
+});
+
+describe('a clock that goes backwards', () => {
+  it('does not make a rule wait for an hour of the old time', async () => {
+    await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, quietMinutes: 20 });
+    const at = world.clock.now();
+    world.clock.advance(40 * DAY);
+    await work();
+    publish('a', { at });
+    await work();
+    world.clock.advance(-40 * DAY);
+    await mendLanes(world.ctx);
+    world.clock.advance(HOUR);
+    await work();
+    await until('07:00');
+    expect(await subjects()).toEqual(['Post a']);
   });
 });
 
@@ -632,6 +678,56 @@ describe('what is odd about a feed', () => {
     await work();
     expect((await view()).feeds[0]!.fault).toBeNull();
     expect((await view()).held).toHaveLength(4);
+  });
+});
+
+describe('a hub (WebSub)', () => {
+  it('is asked once, confirmed by what we asked for alone, and tells of a post, which is read from the feed itself', async () => {
+    blog.hub = `${blog.origin}/hub`;
+    publish('first');
+    await work();
+    expect(await askHubs(world.ctx)).toBe(1);
+    expect(await askHubs(world.ctx)).toBe(0);
+    const [wish] = blog.wishes;
+    expect(wish!.get('hub.mode')).toBe('subscribe');
+    expect(wish!.get('hub.topic')).toBe(`${blog.origin}/feed.xml`);
+    const callback = wish!.get('hub.callback')!;
+    const ask = async (query: Record<string, string>, method = 'GET') => {
+      const pages = overFetch(publicRoutes(world.ctx, new MarkBook(world.ctx)));
+      return pages(new Request(`${callback}?${new URLSearchParams(query)}`, { method }));
+    };
+    const yes = {
+      'hub.mode': 'subscribe',
+      'hub.topic': `${blog.origin}/feed.xml`,
+      'hub.challenge': 'abc',
+      'hub.lease_seconds': '99999999',
+    };
+    // What we did not ask for is not confirmed.
+    expect((await ask({ ...yes, 'hub.topic': 'https://saltmarsh.example/feed' })).status).toBe(404);
+    expect((await ask({ ...yes, 'hub.mode': 'unsubscribe' })).status).toBe(404);
+    const confirmed = await ask(yes);
+    expect([confirmed.status, await confirmed.text(), confirmed.headers.get('content-type')]).toEqual([
+      200,
+      'abc',
+      'text/plain; charset=utf-8',
+    ]);
+    const until = (await view()).feeds[0]!.hubUntil!.getTime() - world.clock.now().getTime();
+    expect(until).toBe(10 * DAY);
+    publish('told');
+    const asked = blog.asked;
+    // Told at once after a look, it is not looked at again; a minute later it is.
+    await ask({}, 'POST');
+    expect(await pollFeed(world.ctx, feed)).toBe(0);
+    expect(blog.asked).toBe(asked);
+    world.clock.advance(MINUTE);
+    expect((await ask({}, 'POST')).status).toBe(202);
+    expect(await pollFeed(world.ctx, feed)).toBe(1);
+    // Before its time is over it is asked again.
+    world.clock.advance(9.5 * DAY);
+    await work();
+    expect(await askHubs(world.ctx)).toBe(1);
+    blog.hub = '';
+    blog.wishes = [];
   });
 });
 

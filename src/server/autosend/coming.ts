@@ -109,7 +109,7 @@ type Row = Awaited<ReturnType<ReturnType<typeof ruleRows>['executeTakeFirstOrThr
 async function viewOf(ctx: Context, newsletter: Newsletter, row: Row): Promise<RuleView> {
   const now = ctx.clock.now();
   const { settings } = row;
-  const [feeds, counts, reach, lanes, open] = await Promise.all([
+  const [feeds, { counts, exact }, reach, lanes, open] = await Promise.all([
     feedsOf(ctx, row.id),
     countRhythms(ctx, newsletter, row),
     reachSoon(ctx, newsletter, row.audience),
@@ -180,7 +180,7 @@ async function viewOf(ctx: Context, newsletter: Newsletter, row: Row): Promise<R
     pausedAt: row.paused_at,
     feeds,
     people,
-    exact: reach.exact,
+    exact: reach.exact && exact,
     coming: row.switched_on_at && !row.paused_at ? coming.slice(0, NEXT) : [],
     open,
     held: posts

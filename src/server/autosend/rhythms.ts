@@ -1,9 +1,9 @@
-import { sql } from 'kysely';
+import { type RawBuilder, sql } from 'kysely';
 import type { Lane } from '@/core/autosend/lanes';
 import { laneRhythm, offeredLanes, type RuleSettings } from '@/core/autosend/rule';
 import { type Audience, listsIn } from '@/core/sending/audience';
 import type { Context, Newsletter } from '../context';
-import type { Db } from '../db/connection';
+import { type Db, soon } from '../db/connection';
 import { readyAudience } from '../sending/audience';
 import { getsIt } from '../sending/reach';
 
@@ -77,16 +77,21 @@ export async function chooseRhythm(
       .execute();
 }
 
-/** How many of a rule's people chose each rhythm: of those who would get a letter of it now. */
+/** So long an exact count is waited for. */
+const PATIENCE_MS = 100;
+
+/** How many of a rule's people chose each rhythm: of those who would get a letter of it now, or, where that takes long, of all who chose. */
 export async function countRhythms(
   ctx: Context,
   newsletter: Newsletter,
   rule: { id: string; audience: Audience },
-): Promise<Partial<Record<Lane, number>>> {
+): Promise<{ counts: Partial<Record<Lane, number>>; exact: boolean }> {
   const ready = await readyAudience(ctx, ctx.db, newsletter, rule.audience);
-  const { rows } = await sql<{ lane: Lane; n: number }>`
-    select x.lane, count(*)::int as n from reader_rhythms x join readers r on r.id = x.reader_id where x.auto_send_id = ${rule.id} and ${getsIt(ready)} group by 1`.execute(
-    ctx.db,
+  const ask = (db: Db, whom: RawBuilder<unknown>) =>
+    sql<{ lane: Lane; n: number }>`select x.lane, count(*)::int as n from reader_rhythms x ${whom} group by 1`.execute(db);
+  const exact = await soon(ctx.db, PATIENCE_MS, (trx) =>
+    ask(trx, sql`join readers r on r.id = x.reader_id where x.auto_send_id = ${rule.id} and ${getsIt(ready)}`),
   );
-  return Object.fromEntries(rows.map((row) => [row.lane, row.n]));
+  const { rows } = exact ?? (await ask(ctx.db, sql`where x.auto_send_id = ${rule.id}`));
+  return { counts: Object.fromEntries(rows.map((row) => [row.lane, row.n])), exact: exact !== null };
 }

@@ -210,6 +210,11 @@ export async function changeRule(ctx: Context, newsletter: Newsletter, id: strin
       await sql`
         update reader_rhythms r set lane = 'usual', joins = null, since = coalesce(r.since, l.upto) from rule_lanes l
         where r.auto_send_id = ${id} and r.lane <> 'usual' and l.auto_send_id = r.auto_send_id and l.lane = r.lane`.execute(trx);
+    // Nobody has come by the others yet: they begin where the usual one is.
+    if (!before.settings.choices && value.settings.choices)
+      await sql`
+        update rule_lanes l set upto = u.upto from rule_lanes u
+        where l.auto_send_id = ${id} and u.auto_send_id = l.auto_send_id and u.lane = 'usual' and l.lane <> 'usual'`.execute(trx);
     await trx
       .updateTable('rule_posts')
       .set({ ready_at: now })
@@ -239,6 +244,33 @@ async function schedule(
       .execute();
   }
   await armLanes(ctx, trx, rule);
+}
+
+/** After the clock went backwards: an hour that was next by the old time is not waited for by the new, and what was edited then was edited now at the latest. */
+export async function mendLanes(ctx: Context): Promise<void> {
+  const now = ctx.clock.now();
+  await ctx.db.updateTable('feed_items').set({ changed_at: now }).where('changed_at', '>', now).execute();
+  await sql`update rule_posts p set ready_at = ${now} from feed_items i where i.id = p.item_id and p.state = 'waiting' and p.ready_at > ${now} and (i.published_at is null or i.published_at <= ${now})`.execute(
+    ctx.db,
+  );
+  const rules = await ctx.db
+    .selectFrom('auto_sends')
+    .select(['id', 'settings'])
+    .where('switched_on_at', 'is not', null)
+    .execute();
+  for (const rule of rules)
+    for (const lane of LANES) {
+      const rhythm = laneRhythm(rule.settings, lane);
+      const next = rhythm && nextHour(rhythm, rule.settings.zone, now);
+      if (next)
+        await ctx.db
+          .updateTable('rule_lanes')
+          .set({ next_at: next, skipped_at: null })
+          .where('auto_send_id', '=', rule.id)
+          .where('lane', '=', lane)
+          .where('next_at', '>', next)
+          .execute();
+    }
 }
 
 /**

@@ -49,6 +49,8 @@ export async function guardedFetch(
   allowLoopback: boolean,
   headers: Record<string, string> = {},
   limits = LIMITS,
+  /** What is posted there; without it the address is read. */
+  post?: string,
 ): Promise<Fetched> {
   const agent = new Agent({ connect: { lookup: guardedLookup(allowLoopback), timeout: 5_000 } });
   const signal = AbortSignal.timeout(limits.timeoutMs);
@@ -61,6 +63,7 @@ export async function guardedFetch(
         dispatcher: agent,
         redirect: 'manual',
         signal,
+        ...(post === undefined ? {} : { method: 'POST', body: post }),
         headers: { 'user-agent': 'Inkset feed reader', ...headers },
       });
       const location = response.headers.get('location');

@@ -105,9 +105,12 @@ export async function dataOf(ctx: Context, newsletter: Newsletter, id: string): 
       (select s.reason from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key) as suppressed_for
     from readers r left join forms f on f.id = r.source_form_id where r.id = ${id} and r.newsletter_id = ${newsletter.id}`);
   if (!reader) throw new Fault('not-found', 'There is no such reader.');
-  const [lists, tags, answers, consents, letters, events] = await Promise.all([
+  const [lists, rhythms, tags, answers, consents, letters, events] = await Promise.all([
     rows(
       sql`select l.public_name as list, m.state, m.since, m.joined_at as read_since from memberships m join lists l on l.id = m.list_id where m.reader_id = ${id} order by l.position`,
+    ),
+    rows(
+      sql`select a.name as new_posts, x.lane as rhythm, x.chosen_at from reader_rhythms x join auto_sends a on a.id = x.auto_send_id where x.reader_id = ${id} order by x.chosen_at`,
     ),
     rows(sql`select tag, at from reader_tags where reader_id = ${id} order by tag`),
     rows(
@@ -121,5 +124,16 @@ export async function dataOf(ctx: Context, newsletter: Newsletter, id: string): 
     rows(sql`select e.kind, e.at, e.machine, e.agent, k.url as link from events e left join letter_links k on k.letter_id = e.letter_id and k.position = e.link_position
       where e.reader_id = ${id} order by e.at`),
   ]);
-  return { newsletter: newsletter.name, as_of: ctx.clock.now(), reader, lists, tags, answers, consents, letters, events };
+  return {
+    newsletter: newsletter.name,
+    as_of: ctx.clock.now(),
+    reader,
+    lists,
+    rhythms,
+    tags,
+    answers,
+    consents,
+    letters,
+    events,
+  };
 }

@@ -4,6 +4,7 @@ import { FormBook } from '../forms/counts';
 import { SignUps } from '../forms/sign-ups';
 import { choicesPage, movePage, ownPage, stayPage } from './choice-routes';
 import { allowPost, formScript, noteForm, plainScript, sendForm, showForm } from './form-routes';
+import { hubPage } from './hub-route';
 import { picture, saying } from './page';
 import { pickingPage } from './pick-route';
 import { confirmPage, followLink, giftPage, leavePage, openPixel } from './reader-routes';
@@ -42,6 +43,7 @@ export function publicRoutes(ctx: Context, marks: MarkBook, book: FormBook = new
     if (kind === 'stay' && (reads || request.method === 'POST')) return stayPage(ctx, request, id);
     if (kind === 'own' && (reads || request.method === 'POST')) return ownPage(ctx, request, id, more);
     if (kind === 'move' && (reads || request.method === 'POST')) return movePage(ctx, request, id);
+    if (kind === 'hub' && (reads || request.method === 'POST')) return hubPage(ctx, request, id);
     if (kind === 'media' && reads) return picture(ctx, id.replace(/\.(png|jpg)$/, ''));
     return saying('Not found', 'There is nothing here', 'Perhaps a part of the address is missing.', 404);
   };

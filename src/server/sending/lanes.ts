@@ -13,7 +13,7 @@ export async function armLanes(ctx: Context, trx: Db, rule: { id: string; settin
     if (!rhythm || 'hour' in rhythm) continue;
     await sql`
       update rule_lanes l set next_at = ${ctx.clock.now()} where l.auto_send_id = ${rule.id}::uuid and l.lane = ${lane}
-        and ((select count(*) from rule_posts p where p.auto_send_id = l.auto_send_id and p.state = 'ready' and p.place > l.upto) >= ${rhythm.kind === 'gathered' ? rhythm.posts : 1}
+        and ((select count(*) from rule_posts p join feed_items i on i.id = p.item_id where p.auto_send_id = l.auto_send_id and p.state = 'ready' and p.place > l.upto and i.gone_at is null) >= ${rhythm.kind === 'gathered' ? rhythm.posts : 1}
           or exists (select 1 from reader_rhythms x where x.auto_send_id = l.auto_send_id and x.lane = l.lane and x.since is not null and x.joins is null))`.execute(
       trx,
     );

@@ -121,6 +121,7 @@ async function remove(ctx: Context, db: Db, id: string): Promise<void> {
     (await moveLetter(ctx, db, letter.id, 'stop', 'Its newsletter was deleted')) ??
       (await moveLetter(ctx, db, letter.id, 'unschedule', 'Its newsletter was deleted'));
   await db.updateTable('auto_sends').set({ switched_on_at: null }).where('newsletter_id', '=', id).execute();
+  await db.updateTable('feeds').set({ next_poll_at: null }).where('newsletter_id', '=', id).execute();
   await db.updateTable('forms').set({ archived_at: now }).where('newsletter_id', '=', id).execute();
   ctx.log.info({ newsletter: id }, 'a newsletter was deleted; its rows go in portions');
 }
