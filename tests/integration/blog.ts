@@ -6,6 +6,8 @@ export class Blog {
   posts: { guid: string; title: string; at: Date; words?: string; topic?: string; link?: string }[] = [];
   answer: 'feed' | 'away' | 'broken' | 'page' | 'gone' | 'busy' | 'moved' | 'moved for now' = 'feed';
   retryAfter = '';
+  /** What stands at its other addresses. */
+  pages: Record<string, { type: string; body: string | Buffer }> = {};
   /** Where its hub is, if it has one. */
   hub = '';
   /** What its hub was asked, as long as it stands in this process too. */
@@ -16,6 +18,8 @@ export class Blog {
   #server: Server | null = null;
   async open(): Promise<this> {
     this.#server = createServer((request, response) => {
+      const page = this.pages[request.url ?? ''];
+      if (page) return void response.writeHead(200, { 'content-type': page.type }).end(page.body);
       if (request.url === '/hub') {
         let body = '';
         request.on('data', (chunk) => {

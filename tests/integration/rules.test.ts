@@ -1,4 +1,5 @@
 import fc from 'fast-check';
+import sharp from 'sharp';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { Lane } from '@/core/autosend/lanes';
 import type { RuleSettings } from '@/core/autosend/rule';
@@ -349,6 +350,48 @@ describe('a clock that goes backwards', () => {
     await work();
     await until('07:00');
     expect(await subjects()).toEqual(['Post a']);
+  });
+});
+
+describe('what a letter of a post is made of', () => {
+  it('is the article itself where the feed has a summary alone, with its pictures kept here; what cannot be had stays as it is', async () => {
+    const lamp = await sharp({ create: { width: 60, height: 40, channels: 3, background: '#10282f' } })
+      .png()
+      .toBuffer();
+    const words =
+      'The lampfish is counted once a year, on the night on which its lamps are brightest, by people in small boats. ';
+    blog.pages = {
+      '/lamp.png': { type: 'image/png', body: lamp },
+      '/broken.png': { type: 'image/png', body: 'no picture' },
+      '/a': {
+        type: 'text/html',
+        body: `<!doctype html><html><head><title>a</title></head><body><nav><a href="/">All posts</a></nav><article><h1>Post a</h1>${`<p>${words.repeat(4)}</p>`.repeat(4)}<p><img src="/lamp.png" alt="A lamp"><img src="/broken.png" alt="Another"></p></article></body></html>`,
+      },
+    };
+    const html = async () => (await letters()).at(-1)!.html!;
+    publish('plain', { link: 'a' });
+    await work();
+    expect(await html()).not.toContain('small boats');
+    await set({ article: true });
+    world.clock.advance(2 * HOUR);
+    publish('a');
+    await work();
+    const made = await html();
+    expect(made).toContain('small boats');
+    expect(made).not.toContain('All posts');
+    expect(made).not.toContain(`${blog.origin}/lamp.png`);
+    expect(made).toMatch(/\/e\/media\/[0-9a-f-]{36}\.png/);
+    expect(made).toContain(`${blog.origin}/broken.png`);
+    // An edit takes no picture in again that is kept already.
+    const kept = async () =>
+      (await world.pool.query('select count(*)::int as n from media where newsletter_id = $1', [newsletter.id])).rows[0].n;
+    const before = await kept();
+    expect(before).toBe(1);
+    blog.posts.at(-1)!.words = 'Another summary';
+    world.clock.advance(HOUR);
+    await work();
+    expect(await kept()).toBe(before);
+    blog.pages = {};
   });
 });
 

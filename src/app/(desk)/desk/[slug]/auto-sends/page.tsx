@@ -138,8 +138,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             </div>
             <p className="mt-1 max-w-[52rem] font-serif text-standfirst text-ink-2">
               New posts of {together(rule.feeds.map((feed) => feed.title))} go out {rhythmInPlace(rule.settings)}
-              {rule.settings.choices && `, ${choicesWords(rule.settings)}`}, from {rule.sender.name}, as{' '}
-              {holdsWords(rule.settings)} in the layout {rule.layout.name}.
+              {rule.settings.choices && `, ${choicesWords(rule.settings).replace('unless they', 'unless readers')}`}, from{' '}
+              {rule.sender.name}, as {holdsWords(rule.settings)} in the layout {rule.layout.name}.
             </p>
             <p className="mt-2 text-[13.5px]">
               {rule.held.length > 0 ? (
