@@ -11,6 +11,18 @@ import { insideEnv, originOf, type World } from './world';
 
 const DESK = '/desk/lanternfish-letters';
 
+/** What the writer of the demo publishes while pictures are taken. */
+const NEW_POSTS = [
+  [
+    'Whale-fall diaries, week 40',
+    'Forty weeks on the bottom. The jaw has gone soft.\n\nWe lowered the camera at noon, and the hagfish had come back.',
+  ],
+  [
+    'A dim map',
+    'A map of lamps is a map of patience. It has no north.\n\nWhoever draws one begins in the middle, where it is darkest.',
+  ],
+] as const;
+
 /** The main views, and how to get to those that have no address of their own. */
 const VIEWS: {
   name: string;
@@ -86,23 +98,7 @@ const VIEWS: {
   { name: 'auto-sends', path: `${DESK}/auto-sends` },
   { name: 'growth', path: `${DESK}/growth` },
   { name: 'delivery', path: `${DESK}/delivery` },
-  {
-    name: 'domain',
-    path: `${DESK}/delivery`,
-    reach: (page) => page.getByRole('link', { name: 'lanternfish.example', exact: true }).click(),
-  },
-  {
-    name: 'first',
-    path: '/new',
-    reach: async (page) => {
-      await page.getByLabel('Name', { exact: true }).fill('Saltmarsh Notes');
-      await page.getByLabel('Their address').fill('mira@saltmarsh.example');
-      await page.getByLabel('Postal address').fill('PO Box 12, 1100-001 Lisbon');
-      await page.getByRole('button', { name: 'Make the newsletter' }).click();
-      await page.getByRole('heading', { name: 'Prove the sender' }).waitFor();
-    },
-  },
-  // It sends a letter, so it comes last.
+  // What follows sends letters, so it comes last.
   {
     name: 'under-way',
     path: `${DESK}/letters`,
@@ -121,6 +117,34 @@ const VIEWS: {
       await page.getByText('Its first two days').waitFor({ timeout: 60_000 });
     },
   },
+  {
+    name: 'rule',
+    path: `${DESK}/auto-sends`,
+    reach: async (page, world) => {
+      for (const [title, text] of NEW_POSTS)
+        await fetch(`${originOf(world.ports, 'blog')}/publish`, {
+          method: 'POST',
+          body: new URLSearchParams({ title, summary: text.split('. ')[0]!, text }),
+        });
+      await fetch(`${originOf(world.ports, 'clock')}/advance`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body: JSON.stringify({ ms: 180_000 }),
+      });
+      await page.getByRole('link', { name: 'New posts on Lanternfish' }).click();
+      // Mailed one by one to most, and gathered for who wants them daily.
+      await page.getByRole('list', { name: 'The next five' }).getByText('ready').waitFor({ timeout: 120_000 });
+    },
+  },
+  {
+    name: 'digest',
+    path: `${DESK}/auto-sends`,
+    reach: async (page) => {
+      await page.getByRole('link', { name: 'New posts on Lanternfish' }).click();
+      await page.getByRole('link', { name: 'Look', exact: true }).click();
+      await page.getByRole('heading', { level: 1, name: /and 1 more/ }).waitFor();
+    },
+  },
 ];
 
 /** The page on which one of the demo's readers chooses, as the link in their letters leads to it. */
@@ -129,7 +153,7 @@ async function choicesOfSomebody(home: Home, world: World): Promise<string> {
   const client = new pg.Client({ connectionString: world.databaseUrl });
   await client.connect();
   const { rows } = await client.query<{ id: string }>(
-    "select id from readers where standing = 'reading' and lists_reading > 0 order by created_at desc limit 1",
+    "select id from readers where standing = 'reading' and exists (select 1 from reader_rhythms x where x.reader_id = readers.id and x.lane = 'weekly') order by lists_reading desc, created_at desc limit 1",
   );
   await client.end();
   return `${linkOrigin}/e/choices/${leaveToken({ readerId: rows[0]!.id, delivery: null }, 'choices', keys)}`;

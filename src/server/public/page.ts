@@ -27,8 +27,8 @@ button{font:600 16px/1.2 system-ui,sans-serif;padding:13px 22px;border:0;border-
 button.plain{background:none;color:var(--act);box-shadow:inset 0 0 0 1.5px var(--act)}section{margin-top:32px;border-top:1px solid var(--rule);padding-top:20px}
 button:focus-visible,a:focus-visible{outline:3px solid var(--act);outline-offset:3px}small{color:var(--ink2);font-size:14px}footer{margin-top:32px}h2{font-size:20px;font-weight:500;margin:0 0 10px}
 fieldset{border:0;padding:0;margin:0 0 20px}legend{padding:0;margin-bottom:8px;color:var(--ink2)}label.tick{display:flex;gap:10px;align-items:baseline}label.tick span{min-width:0}
-input:not([type=checkbox]):not([type=hidden]),select,textarea{font:inherit;width:100%;padding:9px 11px;border:1px solid var(--rule);border-radius:4px;background:var(--sheet);color:var(--ink)}
-input[type=checkbox]{width:18px;height:18px;accent-color:var(--act);flex:none;position:relative;top:3px}form{margin:0 0 18px}details{margin:0 0 16px}summary{cursor:pointer;color:var(--act)}pre{font-size:13px;line-height:1.5;white-space:pre-wrap;word-break:break-word}input:focus-visible,select:focus-visible,textarea:focus-visible{outline:3px solid var(--act);outline-offset:2px}form button+button{margin-inline-start:6px}`;
+input:not([type=checkbox]):not([type=radio]):not([type=hidden]),select,textarea{font:inherit;width:100%;padding:9px 11px;border:1px solid var(--rule);border-radius:4px;background:var(--sheet);color:var(--ink)}
+input[type=checkbox],input[type=radio]{width:18px;height:18px;accent-color:var(--act);flex:none;position:relative;top:3px}form{margin:0 0 18px}details{margin:0 0 16px}summary{cursor:pointer;color:var(--act)}pre{font-size:13px;line-height:1.5;white-space:pre-wrap;word-break:break-word}input:focus-visible,select:focus-visible,textarea:focus-visible{outline:3px solid var(--act);outline-offset:2px}form button+button{margin-inline-start:6px}`;
 
 /**
  * Sends the page's form by itself a moment after the page can be seen: a page that is fetched or opened in the background is not. Whoever presses the
