@@ -36,13 +36,18 @@ beforeEach(async () => {
     listId: await world.list(newsletter),
   }));
   const view = await ruleNow();
-  await changeRule(world.ctx, newsletter, rule, {
+  const seen = {
     name: view.name,
-    settings: { ...usualSettings('Europe/Lisbon'), quietMinutes: 0 },
+    settings: view.settings,
     audience: view.audience,
     senderId,
     layoutId: view.layout.id,
     intro: '',
+  };
+  await changeRule(world.ctx, newsletter, rule, {
+    ...seen,
+    settings: { ...usualSettings('Europe/Lisbon'), quietMinutes: 0 },
+    seen,
   });
   feed = view.feeds[0]!.id;
   await switchRule(world.ctx, newsletter, rule, true);

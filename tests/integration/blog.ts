@@ -4,7 +4,7 @@ import { createServer, type Server } from 'node:http';
 /** A blog in this process whose posts and manners the tests set. */
 export class Blog {
   posts: { guid: string; title: string; at: Date; words?: string; topic?: string; link?: string }[] = [];
-  answer: 'feed' | 'away' | 'broken' | 'page' | 'gone' | 'busy' | 'moved' | 'moved for now' = 'feed';
+  answer: 'feed' | 'away' | 'broken' | 'page' | 'gone' | 'busy' | 'moved' | 'moved for now' | 'silent' = 'feed';
   retryAfter = '';
   /** What stands at its other addresses. */
   pages: Record<string, { type: string; body: string | Buffer }> = {};
@@ -33,6 +33,7 @@ export class Blog {
       }
       this.asked += 1;
       const etag = `"${createHash('sha256').update(JSON.stringify(this.posts)).digest('hex').slice(0, 16)}"`;
+      if (this.answer === 'silent') return;
       if (this.answer === 'away')
         return void response.writeHead(503, this.retryAfter ? { 'retry-after': this.retryAfter } : {}).end();
       if (this.answer === 'busy') return void response.writeHead(429, { 'retry-after': this.retryAfter }).end();

@@ -2,8 +2,9 @@ import fc from 'fast-check';
 import sharp from 'sharp';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { Lane } from '@/core/autosend/lanes';
-import type { RuleSettings } from '@/core/autosend/rule';
+import type { RuleSettings, RuleWords } from '@/core/autosend/rule';
 import { lookAhead, pastPosts, proveAhead, ruleOf, runsOf } from '@/server/autosend/coming';
+import { FeedReader } from '@/server/autosend/feed-reader';
 import { askHubs } from '@/server/autosend/hubs';
 import { feedsInOpml, opmlOf } from '@/server/autosend/opml';
 import { pollFeed } from '@/server/autosend/polling';
@@ -29,7 +30,7 @@ import { MarkBook } from '@/server/delivery/marks';
 import { overFetch } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { discardLetter } from '@/server/sending/drafts';
-import { moveLetter } from '@/server/sending/letters';
+import { moveLetter, stopLetter } from '@/server/sending/letters';
 import { startLetter } from '@/server/sending/start';
 import { Blog } from './blog';
 import { DAY, MINUTE, TestWorld } from './world';
@@ -75,22 +76,18 @@ async function fresh(): Promise<void> {
 beforeEach(fresh);
 
 const view = () => ruleOf(world.ctx, newsletter, rule);
+const said = async (): Promise<RuleWords> => {
+  const { name, settings, audience, sender, layout, intro } = await view();
+  return { name, settings, audience, senderId: sender.id, layoutId: layout.id, intro };
+};
 async function set(settings: Partial<RuleSettings>, more: { intro?: string } = {}): Promise<void> {
-  const now = await view();
-  await changeRule(world.ctx, newsletter, rule, {
-    name: now.name,
-    settings: { ...now.settings, ...settings },
-    audience: now.audience,
-    senderId: now.sender.id,
-    layoutId: now.layout.id,
-    intro: more.intro ?? now.intro,
-  });
+  const seen = await said();
+  await changeRule(world.ctx, newsletter, rule, { ...seen, ...more, settings: { ...seen.settings, ...settings }, seen });
 }
 const publish = (guid: string, more: Partial<Blog['posts'][number]> = {}) =>
   blog.posts.push({ guid, title: `Post ${guid}`, at: world.clock.now(), ...more });
 
-/** What the worker does: feeds, rules, and letters that are due, as often as it takes. */
-async function work(ctx: Context = world.ctx): Promise<void> {
+const pollFeedNow = async (ctx: Context = world.ctx) => {
   await world.ctx.db
     .updateTable('feeds')
     .set({ next_poll_at: world.clock.now() })
@@ -98,6 +95,11 @@ async function work(ctx: Context = world.ctx): Promise<void> {
     .where('next_poll_at', 'is not', null)
     .execute();
   await pollFeed(ctx, feed);
+};
+
+/** What the worker does: feeds, rules, and letters that are due, as often as it takes. */
+async function work(ctx: Context = world.ctx): Promise<void> {
+  await pollFeedNow(ctx);
   for (let n = 0; n < 30; n += 1) {
     for (const { id } of await rulesDue(ctx)) if (id === rule) await runRule(ctx, rule);
     const due = await letters(['scheduled', 'held', 'starting']);
@@ -309,6 +311,85 @@ describe('a rule with hours', () => {
     expect((await view()).intro).toBe('');
     await world.work();
     expect(world.mail.to('otto@postbird.example').length).toBe(1);
+  });
+});
+
+describe('two windows, and a rule that is stopped in the middle', () => {
+  it('takes back nothing that another window chose, and no note that has left', async () => {
+    await set({ rhythm: { ...DAILY, days: [...DAILY.days] } }, { intro: 'Hello' });
+    const seen = await said();
+    publish('a');
+    await until('07:00');
+    // The letter has the note; a window that still shows it does not put it into the next one.
+    await expect(
+      changeRule(world.ctx, newsletter, rule, { ...seen, settings: { ...seen.settings, most: 3 }, seen }),
+    ).rejects.toMatchObject({ code: 'conflict' });
+    expect(await said()).toMatchObject({ intro: '', settings: { most: 10 } });
+    await set({ most: 3 });
+    expect((await said()).settings.most).toBe(3);
+  });
+  it('goes on after a letter that was stopped while it started', async () => {
+    publish('a');
+    await pollFeedNow();
+    await runRule(world.ctx, rule);
+    const [letter] = await letters(['scheduled']);
+    await world.ctx.db.transaction().execute((trx) => moveLetter(world.ctx, trx, letter!.id, 'start'));
+    await stopLetter(world.ctx, newsletter, letter!.id, 'Otto');
+    publish('b');
+    await work();
+    expect(await subjects(['sending', 'sent'])).toEqual(['Post b']);
+    expect((await runsOf(world.ctx, rule)).map((run) => run.state).sort()).toEqual(['done', 'dropped']);
+  });
+  it('switched off, nothing it made leaves later by itself, and nothing of it is lost', async () => {
+    await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, approval: { hours: 3, otherwise: 'send' } });
+    publish('a');
+    await until('07:00');
+    await switchRule(world.ctx, newsletter, rule, false);
+    await switchRule(world.ctx, newsletter, rule, true);
+    world.clock.advance(5 * HOUR);
+    await work();
+    expect(await subjects(['draft'])).toEqual(['Post a']);
+    expect(await subjects(['sending', 'sent'])).toEqual([]);
+    publish('b');
+    await until('07:00');
+    expect(await subjects(['draft'])).toEqual(['Post a', 'Post b']);
+    await deleteRule(world.ctx, newsletter, rule);
+    expect(await subjects(['draft'])).toEqual(['Post a', 'Post b']);
+  });
+});
+
+describe('feeds that are many, or odd', () => {
+  it('a feed that keeps a very old post on top is read for all that', async () => {
+    publish('top', { at: new Date(world.clock.now().getTime() - 900 * DAY) });
+    await work();
+    await world.pool.query(
+      `insert into feed_items (id, feed_id, item_key, title, link, print, published_at, first_seen_at, changed_at)
+       select gen_random_uuid(), $1, 'x' || n, 'X', '', 'p', $2::timestamptz - n * interval '1 minute', $2, $2 from generate_series(1, 2100) n`,
+      [feed, world.clock.now()],
+    );
+    blog.posts[0]!.title = 'On top';
+    await work();
+    expect((await view()).feeds[0]!.fault).toBeNull();
+    expect((await world.pool.query("select count(*)::int as n from feed_items where title = 'On top'")).rows[0].n).toBe(1);
+  });
+  it('one host’s thousands keep no other waiting, and an address that is none holds up nobody', async () => {
+    const slow = await new Blog().open();
+    slow.answer = 'silent';
+    const now = world.clock.now();
+    await world.pool.query(
+      `insert into feeds (id, newsletter_id, url, title, next_poll_at, created_at)
+       select gen_random_uuid(), $1, case when n = 0 then 'no address' else $2 || n end, 'F', $3::timestamptz - interval '1 hour', $3 from generate_series(0, 200) n`,
+      [newsletter.id, `${slow.origin}/`, now],
+    );
+    await world.ctx.db.updateTable('feeds').set({ next_poll_at: now }).where('id', '=', feed).execute();
+    publish('a');
+    const reader = new FeedReader(world.ctx, 20);
+    await reader.look();
+    await expect.poll(async () => (await view()).waiting, { timeout: 10_000, interval: 50 }).toBe(1);
+    expect(slow.asked).toBeLessThanOrEqual(6);
+    slow.close();
+    await reader.stop();
+    await world.pool.query("update feeds set next_poll_at = null where title = 'F'");
   });
 });
 

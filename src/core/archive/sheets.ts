@@ -481,7 +481,19 @@ export const SHEETS: Sheet[] = [
     table: 'feeds',
     thing: 'feed',
     few: true,
-    columns: { id: id('feed'), url: maybe(words(2_000)), title: words(1_000), read_at: maybe(time), created_at: time },
+    columns: {
+      id: id('feed'),
+      url: maybe({
+        type: 'text',
+        rule: Joi.string()
+          .uri({ scheme: ['http', 'https'] })
+          .max(2_000)
+          .required(),
+      }),
+      title: words(1_000),
+      read_at: maybe(time),
+      created_at: time,
+    },
   },
   {
     name: 'auto-sends',

@@ -1,3 +1,4 @@
+import type { Audience } from '../sending/audience';
 import type { Gathering } from './gather';
 import { LANES, type Lane } from './lanes';
 import { type Rhythm, rhythmWords, WEEKDAYS, type Weekday } from './rhythm';
@@ -34,6 +35,16 @@ export type RuleSettings = {
   campaign: string;
   /** More new posts than this at once wait for somebody's word; null: than is usual for the blog. */
   brake: number | null;
+};
+
+/** All that a rule says, as somebody changes it. `intro` is a note before the next letter, once. */
+export type RuleWords = {
+  name: string;
+  settings: RuleSettings;
+  audience: Audience;
+  senderId: string;
+  layoutId: string;
+  intro: string;
 };
 
 export const MOST_POSTS = 50;

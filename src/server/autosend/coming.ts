@@ -244,7 +244,6 @@ export type PastPost = {
   itemId: string;
   title: string;
   link: string;
-  at: Date;
   why: string;
   /** What can be done with it: tell readers of an edit, take it in after all. */
   act: 'tell' | 'take in' | null;
@@ -256,13 +255,11 @@ export async function pastPosts(ctx: Context, newsletter: Newsletter, ruleId: st
     id: string;
     title: string;
     link: string;
-    at: Date;
     state: string;
-    gone: boolean;
     changed_at: Date;
     sent_at: Date | null;
   }>`
-    select i.id, i.title, i.link, coalesce(i.published_at, i.first_seen_at) as at, p.state, i.gone_at is not null as gone, i.changed_at, s.sent_at
+    select i.id, i.title, i.link, coalesce(i.published_at, i.first_seen_at) as at, p.state, i.changed_at, s.sent_at
     from rule_posts p join feed_items i on i.id = p.item_id
     left join lateral (select min(l.started_at) as sent_at from letter_posts x join letters l on l.id = x.letter_id where x.item_id = i.id and x.auto_send_id = p.auto_send_id) s on true
     where p.auto_send_id = ${ruleId} and (p.state in ('before', 'left out', 'no match') or s.sent_at is not null)
@@ -275,7 +272,6 @@ export async function pastPosts(ctx: Context, newsletter: Newsletter, ruleId: st
       itemId: row.id,
       title: row.title,
       link: row.link,
-      at: row.at,
       why: row.sent_at
         ? edited
           ? `sent ${day(row.sent_at)}, and edited since; the edit stays on your site.`
@@ -382,13 +378,13 @@ async function nextLetter(ctx: Context, newsletter: Newsletter, ruleId: string, 
       due_at: run?.at ?? ctx.clock.now(),
     },
   );
-  return { rule, subject: made.subject, laid, at: run?.at ?? null, posts };
+  return { rule, subject: made.subject, laid, at: run?.at ?? null };
 }
 
 /** How a lane's next letter would look, were nothing more written; the n-th from now. */
 export async function lookAhead(ctx: Context, newsletter: Newsletter, ruleId: string, lane: Lane, turn: number) {
-  const { subject, laid, at, rule } = await nextLetter(ctx, newsletter, ruleId, lane, turn);
-  return { name: rule.name, subject, at, ...(await drawn(laid)) };
+  const { subject, laid, at } = await nextLetter(ctx, newsletter, ruleId, lane, turn);
+  return { subject, at, ...(await drawn(laid)) };
 }
 
 /** Mails a proof of a lane's next letter. Throws "conflict" where there is none, or no confirmed sender. */

@@ -3,6 +3,11 @@ import type { Context } from '../context';
 import { isAway } from '../db/connection';
 import { type ClaimedFeed, LEASE_MS, pollClaimed } from './polling';
 
+/** The host of an address, as SQL; the pages written here are of none, so their newsletter stands for it. */
+const HOST = sql<string>`coalesce(lower(substring(f.url from '^[a-z]+://([^/?#]+)')), f.newsletter_id::text)`;
+/** So many of those that are due are looked through for hosts that have room. */
+const LOOKED_THROUGH = 500;
+
 /** So many feeds are asked side by side: most of the time nothing is done but wait for somebody's server. */
 const AT_ONCE = 48;
 /** And so many of one host, which may be where thousands of blogs stand. */
@@ -15,7 +20,6 @@ const OF_ONE_HOST = 6;
 export class FeedReader {
   readonly #running = new Map<string, Promise<number>>();
   readonly #hosts = new Map<string, number>();
-  #waiting: ClaimedFeed[] = [];
   #looking: Promise<void> | null = null;
   #stopped = false;
   constructor(
@@ -23,7 +27,7 @@ export class FeedReader {
     private readonly atOnce = AT_ONCE,
   ) {}
 
-  /** Takes what is due, as much as there is room for. Called every second, and whenever one is done. */
+  /** Takes what is due, as much as there is room for. Called every second, and whenever there is room again. */
   look(): Promise<void> {
     this.#looking ??= this.#take().finally(() => {
       this.#looking = null;
@@ -43,49 +47,42 @@ export class FeedReader {
 
   async stop(): Promise<void> {
     this.#stopped = true;
-    this.#waiting = [];
     await Promise.allSettled(this.#running.values());
   }
 
   async #take(): Promise<void> {
-    const room = this.atOnce - this.#running.size - this.#waiting.length;
-    if (this.#stopped) return;
-    if (room > 0) {
-      const now = this.ctx.clock.now();
-      const { rows } = await sql<ClaimedFeed>`
-        update feeds f set next_poll_at = ${new Date(now.getTime() + LEASE_MS)} where f.id in (
-          select d.id from feeds d join newsletters n on n.id = d.newsletter_id
-          where d.next_poll_at <= ${now} and n.closing_at is null order by d.next_poll_at limit ${room} for update of d skip locked)
-        returning *`.execute(this.ctx.db);
-      this.#waiting.push(...rows.filter((row) => !this.#running.has(row.id)));
-    }
-    this.#begin();
+    const room = this.atOnce - this.#running.size;
+    if (this.#stopped || room <= 0) return;
+    const now = this.ctx.clock.now();
+    const there = [...this.#hosts].map(([host, n]) => ({ host, n }));
+    // Of each host as many as it has room for, so that thousands of one never stand before the others.
+    const { rows } = await sql<ClaimedFeed & { host: string }>`
+      update feeds f set next_poll_at = ${new Date(now.getTime() + LEASE_MS)} where f.id in (
+        select d.id from feeds d join (
+          select id, next_poll_at, row_number() over (partition by host order by next_poll_at) + coalesce((select n from jsonb_to_recordset(${JSON.stringify(there)}::jsonb) as t(host text, n int) where t.host = due.host), 0) as n
+          from (select f.id, f.next_poll_at, ${HOST} as host from feeds f join newsletters w on w.id = f.newsletter_id
+            where f.next_poll_at <= ${now} and w.closing_at is null and ${HOST} <> all(${there.filter((one) => one.n >= OF_ONE_HOST).map((one) => one.host)}::text[])
+            order by f.next_poll_at limit ${LOOKED_THROUGH}) due) fits on fits.id = d.id
+        where fits.n <= ${OF_ONE_HOST} and d.next_poll_at <= ${now} order by d.next_poll_at limit ${room} for update of d skip locked)
+      returning f.*, ${HOST} as host`.execute(this.ctx.db);
+    for (const feed of rows) if (!this.#running.has(feed.id)) this.#begin(feed, feed.host);
   }
 
-  #begin(): void {
-    const later: ClaimedFeed[] = [];
-    for (const feed of this.#waiting) {
-      const host = feed.url ? new URL(feed.url).host : feed.newsletter_id;
-      const there = this.#hosts.get(host) ?? 0;
-      if (this.#running.size >= this.atOnce || there >= OF_ONE_HOST) {
-        later.push(feed);
-        continue;
-      }
-      this.#hosts.set(host, there + 1);
-      const work = pollClaimed(this.ctx, feed)
-        .catch((error: unknown) => {
-          if (!isAway(error)) this.ctx.log.error({ err: error, feed: feed.url }, 'reading a feed failed');
-          return 0;
-        })
-        .finally(() => {
-          this.#running.delete(feed.id);
-          const left = this.#hosts.get(host)! - 1;
-          if (left > 0) this.#hosts.set(host, left);
-          else this.#hosts.delete(host);
-          if (!this.#stopped) void this.look().catch(() => undefined);
-        });
-      this.#running.set(feed.id, work);
-    }
-    this.#waiting = later;
+  #begin(feed: ClaimedFeed, host: string): void {
+    this.#hosts.set(host, (this.#hosts.get(host) ?? 0) + 1);
+    const work = pollClaimed(this.ctx, feed)
+      .catch((error: unknown) => {
+        if (!isAway(error)) this.ctx.log.error({ err: error, feed: feed.url }, 'reading a feed failed');
+        return 0;
+      })
+      .finally(() => {
+        this.#running.delete(feed.id);
+        const left = this.#hosts.get(host)! - 1;
+        if (left > 0) this.#hosts.set(host, left);
+        else this.#hosts.delete(host);
+        // Some at a time: each look costs the database something.
+        if (this.#running.size <= this.atOnce * 0.75) void this.look().catch(() => undefined);
+      });
+    this.#running.set(feed.id, work);
   }
 }

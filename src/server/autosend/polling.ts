@@ -1,6 +1,7 @@
 import { type Insertable, type Selectable, sql } from 'kysely';
 import {
   isNewPost,
+  itemKey,
   type KnownItem,
   nextPoll,
   printOf,
@@ -152,8 +153,22 @@ async function file(
       sql<boolean>`document is not null`.as('kept'),
     ])
     .where('feed_id', '=', feed.id)
-    .orderBy(sql`coalesce(published_at, first_seen_at)`, 'desc')
-    .limit(MOST_KNOWN)
+    // The newest, and whatever else the feed itself still shows: a blog may keep its first post on top for years.
+    .where((eb) =>
+      eb.or([
+        eb('item_key', '=', sql<string>`any(${reading.items.map(itemKey)}::text[])`),
+        eb(
+          'id',
+          'in',
+          eb
+            .selectFrom('feed_items as newest')
+            .select('newest.id')
+            .where('newest.feed_id', '=', feed.id)
+            .orderBy(sql`coalesce(newest.published_at, newest.first_seen_at)`, 'desc')
+            .limit(MOST_KNOWN),
+        ),
+      ]),
+    )
     .execute();
   let made = 0;
   const emptied = !reading.unchanged && reading.items.length === 0 && known.length > 0;
@@ -207,7 +222,7 @@ async function file(
   return made;
 }
 
-const nameOf = (feed: Pick<Feed, 'title' | 'url'>) => feed.title || (feed.url ? new URL(feed.url).host : 'your own pages');
+const nameOf = (feed: Pick<Feed, 'title' | 'url'>) => feed.title || feed.url || 'your own pages';
 
 const isTaken = async (trx: Db, feed: Feed, url: string) =>
   (await trx

@@ -1,7 +1,8 @@
+import { isDeepStrictEqual } from 'node:util';
 import Joi from 'joi';
 import { sql } from 'kysely';
 import { LANES, type Lane } from '@/core/autosend/lanes';
-import { laneRhythm, type RuleSettings, usualSettings } from '@/core/autosend/rule';
+import { laneRhythm, type RuleSettings, type RuleWords, usualSettings } from '@/core/autosend/rule';
 import { ruleSettingsSchema } from '@/core/autosend/schemas';
 import { asFault, Fault } from '@/core/faults';
 import { type Audience, ofList } from '@/core/sending/audience';
@@ -11,6 +12,7 @@ import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
 import { newId } from '../ids';
 import { armLanes } from '../sending/lanes';
+import { moveLetter } from '../sending/letters';
 import { readFeed } from './feeds';
 import { nextHour } from './runs';
 
@@ -176,23 +178,32 @@ async function own(trx: Db, newsletter: Newsletter, id: string) {
   return rule;
 }
 
-type Change = { name: string; settings: RuleSettings; audience: Audience; senderId: string; layoutId: string; intro: string };
-const change = Joi.object<Change>({
+const words = {
   name: Joi.string().trim().min(1).max(80).required().label('Name'),
   settings: ruleSettingsSchema.required(),
   audience: audienceSchema.required(),
   senderId: Joi.string().uuid().required().label('Sender'),
   layoutId: Joi.string().uuid().required().label('Layout'),
   intro: Joi.string().trim().allow('').max(2_000).required().label('Note'),
-});
+};
+const change = Joi.object<RuleWords & { seen: RuleWords }>({ ...words, seen: Joi.object(words).required() });
 
-/** Changes what a rule says; letters made already keep what they have. What waits is looked at by the new words at once. */
+/**
+ * Changes what a rule says; letters made already keep what they have. What waits is looked at by the new words at once. `seen` is what it said when somebody began to
+ * change it: throws "conflict" where it says something else now, so that no window takes back what another chose.
+ */
 export async function changeRule(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<void> {
-  const value = check(change, raw);
+  const { seen, ...value } = check(change, raw);
   await ownWays(ctx.db, newsletter, value);
   const now = ctx.clock.now();
   await inTransaction(ctx.db, async (trx) => {
     const before = await own(trx, newsletter, id);
+    const { name, settings, audience, intro, sender_id: senderId, layout_id: layoutId } = before;
+    if (!isDeepStrictEqual(seen, { name, settings, audience, intro, senderId, layoutId }))
+      throw new Fault(
+        'conflict',
+        'This was changed meanwhile, or its note has left with a letter. Here it is as it stands now; choose again.',
+      );
     await trx
       .updateTable('auto_sends')
       .set({
@@ -300,10 +311,36 @@ export async function switchRule(ctx: Context, newsletter: Newsletter, id: strin
       await ask(ctx, trx, id);
       await schedule(ctx, trx, rule, null);
     } else {
+      await endRuns(ctx, trx, id);
       await trx.updateTable('rule_lanes').set({ next_at: null, skipped_at: null }).where('auto_send_id', '=', id).execute();
       await restUnasked(trx, newsletter.id);
     }
   });
+}
+
+/** What a rule made and what has not begun to leave is a draft like any other then: neither mailed by itself later, nor lost. */
+async function endRuns(ctx: Context, trx: Db, id: string): Promise<void> {
+  const letters = await trx
+    .selectFrom('letters')
+    .select('id')
+    .where('auto_send_id', '=', id)
+    .where('run_id', 'is not', null)
+    .where('state', 'in', ['draft', 'scheduled', 'held'])
+    .orderBy('id')
+    .execute();
+  for (const letter of letters) {
+    await moveLetter(ctx, trx, letter.id, 'unschedule', 'Its auto-send was switched off');
+    await trx.deleteFrom('letter_posts').where('letter_id', '=', letter.id).execute();
+    await trx.updateTable('letters').set({ run_id: null }).where('id', '=', letter.id).execute();
+  }
+  await trx
+    .updateTable('rule_runs')
+    .set({ state: 'dropped', approve_by: null, words: 'Switched off before its letter left.' })
+    .where('auto_send_id', '=', id)
+    .where('state', 'in', ['draft', 'going'])
+    // One that is being fixed at this moment leaves.
+    .where(sql<boolean>`not exists (select 1 from letters l where l.run_id = rule_runs.id and l.state = 'starting')`)
+    .execute();
 }
 
 /** Pauses a rule: its feeds are read on and what is new gathers, and nothing of it leaves. */
@@ -448,6 +485,7 @@ export async function runNow(ctx: Context, newsletter: Newsletter, id: string): 
 export async function deleteRule(ctx: Context, newsletter: Newsletter, id: string): Promise<void> {
   await inTransaction(ctx.db, async (trx) => {
     await own(trx, newsletter, id);
+    await endRuns(ctx, trx, id);
     await trx.deleteFrom('auto_sends').where('id', '=', id).execute();
     await restUnasked(trx, newsletter.id);
     // What no rule and no letter knows is not kept.

@@ -15,7 +15,7 @@ import { type Db, inTransaction } from '../db/connection';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
 import { spokenDay } from '../sending/laid-out';
-import { armLanes, lanePassed } from '../sending/lanes';
+import { armLanes, dropRun, lanePassed } from '../sending/lanes';
 import { moveLetter, scheduleLetter } from '../sending/letters';
 
 /*
@@ -179,7 +179,8 @@ export const nextHour = (rhythm: Rhythm, zone: string, after: Date): Date | null
 
 type LaneRow = { lane: Lane; upto: number; next_at: Date; skipped_at: Date | null };
 
-async function runLane(ctx: Context, trx: Db, rule: Rule, lane: LaneRow): Promise<void> {
+async function runLane(ctx: Context, trx: Db, rule: Rule, was: LaneRow): Promise<void> {
+  const lane = { ...was, upto: await dropDead(ctx, trx, rule.id, was) };
   const now = ctx.clock.now();
   const rhythm = laneRhythm(rule.settings, lane.lane);
   const next = rhythm && nextHour(rhythm, rule.settings.zone, new Date(Math.max(now.getTime(), lane.next_at.getTime())));
@@ -261,6 +262,15 @@ async function runLane(ctx: Context, trx: Db, rule: Rule, lane: LaneRow): Promis
   for (const group of others) await joiningLetter(ctx, trx, rule, run, group);
 }
 
+/** A run whose letter was stopped before its recipients were fixed, or is there no more, is over, and its lane goes on. Returns how far that has come. */
+async function dropDead(ctx: Context, trx: Db, ruleId: string, { lane, upto }: LaneRow): Promise<number> {
+  const { rows } = await sql<{ id: string; upto: number }>`
+    select r.id, r.upto from rule_runs r where r.auto_send_id = ${ruleId} and r.lane = ${lane} and r.state in ('draft', 'going')
+      and not exists (select 1 from letters l where l.run_id = r.id and not l.joining and l.state <> 'stopped')`.execute(trx);
+  for (const { id } of rows) await dropRun(ctx, trx, id, 'Its letter was stopped before it began.');
+  return Math.max(upto, ...rows.map((row) => row.upto));
+}
+
 const isChosen = async (trx: Db, ruleId: string, lane: Lane): Promise<boolean> =>
   (await trx
     .selectFrom('reader_rhythms')
@@ -287,19 +297,8 @@ async function letterOf(
     .where('id', '=', rule.newsletter_id)
     .executeTakeFirstOrThrow();
   const made = await composed(trx, rule, newsletter, posts, ctx.clock.now(), joining ? '' : rule.intro);
-  const letterId = await keepLetter(
-    ctx,
-    trx,
-    rule,
-    made,
-    posts.length,
-    posts.length === 1 ? (posts[0]!.publishedAt ?? ctx.clock.now()) : ctx.clock.now(),
-  );
-  await trx
-    .updateTable('letters')
-    .set({ run_id: run.id, lane: run.lane, joining, ...(draft ? { state: 'draft' as const } : {}) })
-    .where('id', '=', letterId)
-    .execute();
+  const letterId = await keepLetter(ctx, trx, rule, made, posts, draft);
+  await trx.updateTable('letters').set({ run_id: run.id, lane: run.lane, joining }).where('id', '=', letterId).execute();
   await trx
     .insertInto('letter_posts')
     .values(posts.map((post) => ({ letter_id: letterId, auto_send_id: rule.id, item_id: post.itemId, place: post.place! })))
@@ -313,10 +312,11 @@ async function keepLetter(
   trx: Db,
   rule: Rule,
   made: Awaited<ReturnType<typeof composed>>,
-  posts: number,
-  writtenAt: Date,
+  posts: RulePost[],
+  draft: boolean,
 ): Promise<string> {
   const postId = newId();
+  const now = ctx.clock.now();
   const wanted = slugify(made.subject).slice(0, 80) || 'post';
   const takenSlug = await trx
     .selectFrom('posts')
@@ -338,13 +338,13 @@ async function keepLetter(
       author: made.author,
       // What a blog published stands there already, and what was written here has its own page.
       goes: 'letter',
-      created_at: writtenAt,
-      updated_at: ctx.clock.now(),
+      created_at: (posts.length === 1 && posts[0]!.publishedAt) || now,
+      updated_at: now,
     })
     .execute();
   return scheduleLetter(ctx, trx, {
     newsletterId: rule.newsletter_id,
-    kind: posts > 1 ? 'digest' : 'post',
+    kind: posts.length > 1 ? 'digest' : 'post',
     postId,
     autoSendId: rule.id,
     layoutId: rule.layout_id,
@@ -352,7 +352,8 @@ async function keepLetter(
     senderId: rule.sender_id,
     subject: made.subject,
     previewLine: made.summary.slice(0, 240),
-    dueAt: ctx.clock.now(),
+    dueAt: now,
+    draft,
   });
 }
 
@@ -570,7 +571,7 @@ async function tellDraft(
   );
 }
 
-/** Makes a draft that tells readers of an edit of a post they had already: never sent by itself. Throws "conflict" where the post was not edited. */
+/** Makes a draft that tells readers of an edit of a post they had already: never sent by itself. Throws "conflict" for a post that nobody had yet. */
 export async function tellOfEdit(
   ctx: Context,
   newsletter: Newsletter,
@@ -589,8 +590,6 @@ export async function tellOfEdit(
     const post = (await postsOf(trx, ruleId, 0, { beyond: 0 })).find((one) => one.itemId === itemId && one.place !== null);
     if (!post) throw new Fault('conflict', 'Nobody had this post yet, so there is nothing to tell of.');
     const made = await composed(trx, rule, newsletter, [post], ctx.clock.now(), '');
-    const letterId = await keepLetter(ctx, trx, rule, made, 1, post.publishedAt ?? ctx.clock.now());
-    await trx.updateTable('letters').set({ state: 'draft', auto_send_id: null }).where('id', '=', letterId).execute();
-    return { letterId };
+    return { letterId: await keepLetter(ctx, trx, rule, made, [post], true) };
   });
 }

@@ -65,11 +65,11 @@ export async function lanePassed(ctx: Context, trx: Db, run: { auto_send_id: str
   await armLanes(ctx, trx, rule);
 }
 
-/** Its draft was thrown away: its posts are not mailed at this rhythm. In the caller's transaction. */
-export async function dropRun(ctx: Context, trx: Db, runId: string): Promise<void> {
+/** A run whose letter does not leave: its posts are not mailed at this rhythm. In the caller's transaction. */
+export async function dropRun(ctx: Context, trx: Db, runId: string, words = 'Its letter was thrown away.'): Promise<void> {
   const run = await trx
     .updateTable('rule_runs')
-    .set({ state: 'dropped', approve_by: null, words: 'Its letter was thrown away.' })
+    .set({ state: 'dropped', approve_by: null, words })
     .where('id', '=', runId)
     .where('state', 'in', ['draft', 'going'])
     .returningAll()

@@ -22,6 +22,8 @@ export type NewLetter = {
   subject: string;
   previewLine: string;
   dueAt: Date;
+  /** It waits for somebody to let it go. */
+  draft?: boolean;
 };
 
 /** Puts a letter on the runway, in the caller's transaction. It leaves by itself once it is due. */
@@ -41,7 +43,7 @@ export async function scheduleLetter(ctx: Context, db: Db, letter: NewLetter): P
       sender_id: letter.senderId,
       subject: letter.subject,
       preview_line: letter.previewLine,
-      state: 'scheduled',
+      state: letter.draft ? 'draft' : 'scheduled',
       state_at: now,
       due_at: letter.dueAt,
       created_at: now,

@@ -5,7 +5,7 @@ import { type ReactNode, useEffect, useRef, useState } from 'react';
 import { toast } from 'sonner';
 import { SUBJECT_CHIPS } from '@/core/autosend/gather';
 import { type Rhythm, WEEKDAYS, type Weekday } from '@/core/autosend/rhythm';
-import type { RuleSettings } from '@/core/autosend/rule';
+import type { RuleSettings, RuleWords } from '@/core/autosend/rule';
 import {
   approvalWords,
   choicesWords,
@@ -23,14 +23,6 @@ import { Amount, Choice, Tick, Words } from '../kit/controls';
 import { Clause, Sentence } from '../kit/sentence';
 import type { SentenceChoices } from '../readers/clause-settings';
 
-export type RuleWords = {
-  name: string;
-  settings: RuleSettings;
-  audience: Audience;
-  senderId: string;
-  layoutId: string;
-  intro: string;
-};
 type Named = { id: string; name: string };
 type Props = {
   rule: RuleWords;
@@ -44,7 +36,7 @@ type Props = {
   layouts: Named[];
   /** How many new posts at once are usual. */
   atOnce: number;
-  keep: (words: RuleWords) => Promise<ActionResult<unknown>>;
+  keep: (words: RuleWords, seen: RuleWords) => Promise<ActionResult<unknown>>;
 };
 
 const DAYS: Record<Weekday, string> = {
@@ -70,6 +62,10 @@ export function RuleSentence(props: Props) {
   const router = useRouter();
   const [state, setState] = useState<'as it was' | 'kept' | 'keeping' | 'not kept'>('as it was');
   const wanted = useRef<RuleWords | null>(null);
+  /** What it says on the server, as far as this window knows. */
+  const known = useRef(props.rule);
+  const latest = useRef(props.rule);
+  latest.current = props.rule;
   const busy = useRef(false);
   const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
   /** Keeps what is wanted, one after the other, and what was chosen meanwhile after that. */
@@ -79,11 +75,18 @@ export function RuleSentence(props: Props) {
     busy.current = true;
     for (let next = wanted.current; next; next = wanted.current) {
       wanted.current = null;
-      const result = await props.keep(next).catch(() => null);
-      if (wanted.current) continue;
+      const result = await props.keep(next, known.current).catch(() => null);
+      if (result?.ok) known.current = next;
+      if (wanted.current && result?.ok) continue;
+      wanted.current = null;
       setState(result?.ok ? 'kept' : 'not kept');
-      if (result?.ok) router.refresh();
-      else toast.error(result?.error.sentence ?? 'This could not be kept. Look at your connection and choose again.');
+      // Somebody else was there: what they chose is shown, and holds.
+      if (result && !result.ok && result.error.code === 'conflict') {
+        known.current = latest.current;
+        setRule(latest.current);
+      }
+      router.refresh();
+      if (!result?.ok) toast.error(result?.error.sentence ?? 'This could not be kept. Look at your connection and choose again.');
     }
     busy.current = false;
   };
@@ -97,6 +100,13 @@ export function RuleSentence(props: Props) {
     if (typed) timer.current = setTimeout(() => void flush(), 400);
     else void flush();
   };
+  // What has changed on the server is shown: a note that has left, what another window chose.
+  const served = JSON.stringify(props.rule);
+  useEffect(() => {
+    if (busy.current || wanted.current) return;
+    known.current = JSON.parse(served);
+    setRule(known.current);
+  }, [served]);
   useEffect(() => {
     if (state !== 'keeping') return;
     const stay = (event: BeforeUnloadEvent) => event.preventDefault();

@@ -2,6 +2,7 @@
 
 import { redirect } from 'next/navigation';
 import type { Lane } from '@/core/autosend/lanes';
+import type { RuleWords } from '@/core/autosend/rule';
 import type { ActionResult } from '@/core/faults';
 import { proveAhead } from '@/server/autosend/coming';
 import { lookForFeeds as feedsBehind } from '@/server/autosend/discover';
@@ -22,7 +23,6 @@ import {
   type Which,
 } from '@/server/autosend/rules';
 import { tellOfEdit } from '@/server/autosend/runs';
-import type { RuleWords } from '@/ui/autosend/rule-sentence';
 import { onDesk } from '../../../../desk';
 
 /** Finds the feeds behind an address; they are shown on a page of their own, where one of them is connected. */
@@ -82,12 +82,12 @@ export async function removeRule(slug: string, id: string): Promise<ActionResult
   redirect(`/desk/${slug}/auto-sends`);
 }
 
-export async function keepRule(slug: string, id: string, words: RuleWords): Promise<ActionResult<unknown>> {
-  return onDesk(slug, (ctx, newsletter) => changeRule(ctx, newsletter, id, words));
+export async function keepRule(slug: string, id: string, words: RuleWords, seen: RuleWords): Promise<ActionResult<unknown>> {
+  return onDesk(slug, (ctx, newsletter) => changeRule(ctx, newsletter, id, { ...words, seen }));
 }
 
 export async function renameRule(slug: string, id: string, words: RuleWords, data: FormData): Promise<ActionResult<unknown>> {
-  return onDesk(slug, (ctx, newsletter) => changeRule(ctx, newsletter, id, { ...words, name: data.get('name') }));
+  return onDesk(slug, (ctx, newsletter) => changeRule(ctx, newsletter, id, { ...words, name: data.get('name'), seen: words }));
 }
 
 export async function addSource(slug: string, id: string, data: FormData): Promise<ActionResult<unknown>> {

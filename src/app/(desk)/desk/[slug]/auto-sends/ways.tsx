@@ -1,8 +1,6 @@
 import { ChoiceField } from '@/ui/kit/action-form';
 
 type WaysProps = {
-  layouts?: { id: string; name: string }[];
-  layoutId?: string;
   senders: { id: string; name: string; address: string }[];
   lists: { id: string; name: string }[];
   senderId?: string | null;
@@ -10,7 +8,7 @@ type WaysProps = {
 };
 
 /** Who a rule's letters come from, and to whom they go. */
-export const Ways = ({ senders, lists, senderId, listId, layouts, layoutId }: WaysProps) => (
+export const Ways = ({ senders, lists, senderId, listId }: WaysProps) => (
   <>
     <ChoiceField
       name="senderId"
@@ -24,13 +22,5 @@ export const Ways = ({ senders, lists, senderId, listId, layouts, layoutId }: Wa
       defaultValue={listId}
       choices={lists.map((l) => ({ value: l.id, label: l.name }))}
     />
-    {layouts && (
-      <ChoiceField
-        name="layoutId"
-        label="Layout"
-        defaultValue={layoutId}
-        choices={layouts.map((l) => ({ value: l.id, label: l.name }))}
-      />
-    )}
   </>
 );

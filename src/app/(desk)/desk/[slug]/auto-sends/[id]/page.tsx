@@ -1,5 +1,6 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
+import type { RuleWords } from '@/core/autosend/rule';
 import { zonePlace } from '@/core/autosend/tell-rule';
 import { counted, figure, together } from '@/core/growth/figures';
 import { ago, dayAndHour, fullTime, spokenTime } from '@/core/growth/times';
@@ -8,7 +9,7 @@ import { layoutsOf } from '@/server/newsletters/layouts';
 import { choicesOf } from '@/server/readers/choices';
 import { facetsOf } from '@/server/readers/table';
 import { sendersOf } from '@/server/senders/senders';
-import { RuleSentence, type RuleWords } from '@/ui/autosend/rule-sentence';
+import { RuleSentence } from '@/ui/autosend/rule-sentence';
 import { ActionButton, ActionForm, ChoiceField, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section } from '@/ui/kit/page';
@@ -535,7 +536,7 @@ function FeedNote({ feed, on, now, zone }: { feed: RuleView['feeds'][number]; on
     );
   return (
     <Note tone={feed.quiet ? 'look' : 'fine'} title={feed.polledAt ? `Read ${ago(feed.polledAt, now)}` : 'Not read yet'}>
-      {feed.title}, {counted(feed.posts, 'post', 'posts')}.{usual}
+      {feed.title}, {counted(feed.posts, 'post', 'posts')} known.{usual}
       {feed.quiet ? ' There was none for three times as long: if you wrote one, its feed does not show it.' : ''}
       {feed.hubUntil && feed.hubUntil > now ? ' Its hub tells us of new posts.' : ''}
       {feed.nextPollAt ? ` Asked again ${spokenTime(feed.nextPollAt, now, zone)}.` : ''}
