@@ -60,7 +60,7 @@ export async function addressing(db: Db, url: string): Promise<Figure[]> {
   const people = await willGet(ctx, db, newsletter, audience);
   const { will } = await reachOf(ctx, newsletter, audience);
   if (people === 0 || people !== (await byHand()) || people !== will) throw new Error('The counts differ, or nobody is counted.');
-  const about = await reachSoon(ctx, newsletter, audience, 1);
+  const about = await reachSoon(ctx, newsletter, audience, undefined, 1);
   console.log(`  ${people} people; in a hurry it says about ${about.will}`);
   const yardstick = { yardstick: 'same count by hand', yardstickValue: await p95(byHand, RUNS), unit: 'ms' };
   return [

@@ -29,8 +29,10 @@ import type { Context } from '@/server/context';
 import { MarkBook } from '@/server/delivery/marks';
 import { overFetch } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
+import { lastLook } from '@/server/sending/departing';
 import { discardLetter } from '@/server/sending/drafts';
 import { moveLetter, stopLetter } from '@/server/sending/letters';
+import { reachOf, reachSoon } from '@/server/sending/reach';
 import { startLetter } from '@/server/sending/start';
 import { Blog } from './blog';
 import { DAY, MINUTE, TestWorld } from './world';
@@ -498,7 +500,14 @@ describe('a draft to approve', () => {
   it('leaves once somebody lets it go, with those who came to its rhythm; thrown away, its posts are not mailed', async () => {
     await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, approval: { hours: 40, otherwise: 'drop' }, choices: CHOICES });
     publish('a');
+    await choose(2, 'weekly');
     await until('07:00');
+    // What is said before it is let go is of those at its rhythm alone.
+    const [seen] = await letters(['draft']);
+    const departure = { when: 'now', local: '', zone: 'UTC', fold: 'first', pace: { kind: 'at once' } };
+    expect((await lastLook(world.ctx, newsletter, seen!.id, departure)).will).toBe(2);
+    expect((await reachOf(world.ctx, newsletter, seen!.audience, seen)).will).toBe(2);
+    expect((await reachSoon(world.ctx, newsletter, seen!.audience, seen)).will).toBe(2);
     // The next hour passes by while it waits.
     publish('b');
     await until('07:00');
@@ -509,6 +518,7 @@ describe('a draft to approve', () => {
       .execute((trx) => moveLetter(world.ctx, trx, draft!.id, 'schedule', null, { due_at: world.clock.now() }));
     await work();
     expect(await titlesOf('ada')).toEqual(['Post a']);
+    expect(await titlesOf('cy')).toEqual([]);
     await until('07:00');
     const [second] = await letters(['draft']);
     expect(second!.subject).toBe('Post b');
@@ -662,6 +672,17 @@ describe('several sources', () => {
     expect((await subjects()).sort()).toEqual(['New there', 'Post here']);
     const file = await opmlOf(world.ctx, newsletter);
     expect(feedsInOpml(Buffer.from(file)).urls.sort()).toEqual([`${blog.origin}/feed.xml`, `${other.origin}/feed.xml`].sort());
+    // Another rule of the same source is told of, once it is on: who is in both would get everything twice.
+    const twin = await createRule(world.ctx, newsletter, {
+      feedUrls: [`${blog.origin}/feed.xml`],
+      senderId: (await said()).senderId,
+      listId: await world.list(newsletter),
+      name: 'The twin',
+    });
+    expect((await view()).also).toEqual([]);
+    await switchRule(world.ctx, newsletter, twin.id, true);
+    expect((await view()).also).toEqual(['The twin']);
+    await deleteRule(world.ctx, newsletter, twin.id);
     await removeFeed(world.ctx, newsletter, rule, second.id);
     await expect(removeFeed(world.ctx, newsletter, rule, feed)).rejects.toMatchObject({ code: 'conflict' });
     expect(

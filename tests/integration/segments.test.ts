@@ -385,7 +385,7 @@ describe('a condition in SQL', () => {
           Object.fromEntries(['will', ...OMISSIONS].map((fate) => [fate, many(fate)])),
         );
         expect(await willGet(world.ctx, db, newsletter, audience)).toBe(many('will'));
-        expect(await reachSoon(world.ctx, newsletter, audience, 10_000)).toEqual({ will: many('will'), exact: true });
+        expect(await reachSoon(world.ctx, newsletter, audience, undefined, 10_000)).toEqual({ will: many('will'), exact: true });
         starts += 1;
         if (starts % 4) return;
         const letter = await world.letter(newsletter, senderId, { audience });

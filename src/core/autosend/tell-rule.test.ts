@@ -1,6 +1,15 @@
 import { describe, expect, it } from 'vitest';
 import { usualSettings } from './rule';
-import { approvalWords, choicesWords, holdsWords, mostWords, quietWords, rhythmInPlace, takesWords } from './tell-rule';
+import {
+  approvalWords,
+  choicesWords,
+  holdsWords,
+  laneWords,
+  mostWords,
+  quietWords,
+  rhythmInPlace,
+  takesWords,
+} from './tell-rule';
 
 const settings = usualSettings('America/St_Johns');
 
@@ -31,6 +40,7 @@ describe('a rule in words', () => {
     expect(approvalWords({ hours: 12, otherwise: 'send' })).toContain('by itself');
     expect(holdsWords({ holds: 'whole', article: true })).toBe('the whole article');
     expect((['whole', 'beginning', 'summary'] as const).map((holds) => holdsWords({ holds, article: false }))).toHaveLength(3);
+    expect([null, 'daily' as const].map(laneWords)).toEqual(['', ', as far as new posts come to them once a day']);
     expect(mostWords({ most: 1, rest: 'never' })).toBe('at most 1 post in a letter, the rest in none');
   });
 });

@@ -1,4 +1,5 @@
 import { counted, together } from '../growth/figures';
+import type { Lane } from './lanes';
 import { rhythmWords } from './rhythm';
 import { offeredLanes, type RuleSettings } from './rule';
 
@@ -61,3 +62,12 @@ export const holdsWords = ({ holds, article }: Pick<RuleSettings, 'holds' | 'art
 /** What a letter holds at most, where a letter can hold several posts. */
 export const mostWords = ({ most, rest }: Pick<RuleSettings, 'most' | 'rest'>): string =>
   `at most ${counted(most, 'post', 'posts')} in a letter, ${rest === 'next' ? 'the rest in the next one' : 'the rest in none'}`;
+
+const LANE_WORDS: Record<Lane, string> = {
+  usual: 'as they usually do',
+  each: 'one by one',
+  daily: 'once a day',
+  weekly: 'once a week',
+};
+/** Which of its audience a rule's letter is for, in words that go on from whom it names; '' for any other letter. */
+export const laneWords = (lane: Lane | null): string => (lane ? `, as far as new posts come to them ${LANE_WORDS[lane]}` : '');

@@ -79,6 +79,8 @@ export type RuleView = {
   held: string[];
   /** How many wait, for the question what becomes of them. */
   waiting: number;
+  /** Other rules that are on and mail posts of the same sources: whoever is in both gets them twice. */
+  also: string[];
 };
 
 const NEXT = 5;
@@ -109,12 +111,13 @@ type Row = Awaited<ReturnType<ReturnType<typeof ruleRows>['executeTakeFirstOrThr
 async function viewOf(ctx: Context, newsletter: Newsletter, row: Row): Promise<RuleView> {
   const now = ctx.clock.now();
   const { settings } = row;
-  const [feeds, { counts, exact }, reach, lanes, open] = await Promise.all([
+  const [feeds, { counts, exact }, reach, lanes, open, also] = await Promise.all([
     feedsOf(ctx, row.id),
     countRhythms(ctx, newsletter, row),
     reachSoon(ctx, newsletter, row.audience),
     ctx.db.selectFrom('rule_lanes').selectAll().where('auto_send_id', '=', row.id).execute(),
     openRuns(ctx.db, row.id),
+    alsoMailing(ctx.db, row.id),
   ]);
   const offered = offeredLanes(settings);
   const isOffered = (lane: Lane) => lane !== 'usual' && offered.some((one) => one.lane === lane);
@@ -188,6 +191,7 @@ async function viewOf(ctx: Context, newsletter: Newsletter, row: Row): Promise<R
       .reverse()
       .map((post) => post.title),
     waiting: posts.filter((post) => post.state === 'waiting' && !post.gone).length,
+    also,
   };
 }
 
@@ -230,6 +234,15 @@ async function feedsOf(ctx: Context, ruleId: string): Promise<FeedView[]> {
       };
     }),
   );
+}
+
+async function alsoMailing(db: Db, ruleId: string): Promise<string[]> {
+  const { rows } = await sql<{ name: string }>`
+    select distinct a.name from auto_send_feeds mine join auto_send_feeds theirs on theirs.feed_id = mine.feed_id and theirs.auto_send_id <> mine.auto_send_id
+    join auto_sends a on a.id = theirs.auto_send_id where mine.auto_send_id = ${ruleId} and a.switched_on_at is not null order by 1`.execute(
+    db,
+  );
+  return rows.map((row) => row.name);
 }
 
 async function openRuns(db: Db, ruleId: string): Promise<OpenRun[]> {

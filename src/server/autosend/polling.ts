@@ -140,36 +140,7 @@ async function file(
     .forUpdate()
     .executeTakeFirst();
   if (!feed) return 0;
-  const known = await trx
-    .selectFrom('feed_items')
-    .select([
-      'id',
-      'item_key as key',
-      'link',
-      'title',
-      'published_at as publishedAt',
-      'print',
-      'gone_at',
-      sql<boolean>`document is not null`.as('kept'),
-    ])
-    .where('feed_id', '=', feed.id)
-    // The newest, and whatever else the feed itself still shows: a blog may keep its first post on top for years.
-    .where((eb) =>
-      eb.or([
-        eb('item_key', '=', sql<string>`any(${reading.items.map(itemKey)}::text[])`),
-        eb(
-          'id',
-          'in',
-          eb
-            .selectFrom('feed_items as newest')
-            .select('newest.id')
-            .where('newest.feed_id', '=', feed.id)
-            .orderBy(sql`coalesce(newest.published_at, newest.first_seen_at)`, 'desc')
-            .limit(MOST_KNOWN),
-        ),
-      ]),
-    )
-    .execute();
+  const known = reading.unchanged ? [] : await knownItems(trx, feed.id, reading.items.map(itemKey));
   let made = 0;
   const emptied = !reading.unchanged && reading.items.length === 0 && known.length > 0;
   if (!reading.unchanged && !emptied) {
@@ -179,7 +150,7 @@ async function file(
     await markGone(trx, takenDown(known, recognised), now);
     for (const rule of rules) made += await give(ctx, trx, feed, rule, recognised, ids, reading.title);
   }
-  const dates = reading.unchanged ? known.map((one) => one.publishedAt) : reading.items.map((item) => item.publishedAt);
+  const dates = reading.unchanged ? await latestDates(trx, feed.id) : reading.items.map((item) => item.publishedAt);
   const every = pollEvery(dates, everyMs);
   const quiet = silentSince(dates, now);
   await trx
@@ -221,6 +192,54 @@ async function file(
   if (made) ctx.log.info({ feed: feed.url, posts: made }, 'new posts were found');
   return made;
 }
+
+/** What a feed held, as far as it can matter for a reading with these keys. */
+async function knownItems(trx: Db, feedId: string, keys: string[]): Promise<Kept[]> {
+  return (
+    trx
+      .selectFrom('feed_items')
+      .select([
+        'id',
+        'item_key as key',
+        'link',
+        'title',
+        'published_at as publishedAt',
+        'print',
+        'gone_at',
+        sql<boolean>`document is not null`.as('kept'),
+      ])
+      .where('feed_id', '=', feedId)
+      // The newest, and whatever else the feed itself still shows: a blog may keep its first post on top for years.
+      .where((eb) =>
+        eb.or([
+          eb('item_key', '=', sql<string>`any(${keys}::text[])`),
+          eb(
+            'id',
+            'in',
+            eb
+              .selectFrom('feed_items as newest')
+              .select('newest.id')
+              .where('newest.feed_id', '=', feedId)
+              .orderBy(sql`coalesce(newest.published_at, newest.first_seen_at)`, 'desc')
+              .limit(MOST_KNOWN),
+          ),
+        ]),
+      )
+      .execute()
+  );
+}
+
+/** The dates of a feed's newest posts. */
+const latestDates = async (trx: Db, feedId: string): Promise<(Date | null)[]> =>
+  (
+    await trx
+      .selectFrom('feed_items')
+      .select('published_at')
+      .where('feed_id', '=', feedId)
+      .orderBy(sql`coalesce(published_at, first_seen_at)`, 'desc')
+      .limit(60)
+      .execute()
+  ).map((row) => row.published_at);
 
 const nameOf = (feed: Pick<Feed, 'title' | 'url'>) => feed.title || feed.url || 'your own pages';
 

@@ -5,7 +5,7 @@ import { LANES, type Lane } from '@/core/autosend/lanes';
 import { laneRhythm, type RuleSettings, type RuleWords, usualSettings } from '@/core/autosend/rule';
 import { ruleSettingsSchema } from '@/core/autosend/schemas';
 import { asFault, Fault } from '@/core/faults';
-import { type Audience, ofList } from '@/core/sending/audience';
+import { ofList } from '@/core/sending/audience';
 import { audienceSchema } from '@/core/sending/schemas';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';

@@ -8,6 +8,7 @@ import { stepsOf } from '../forms/insight';
 import { type Totals, totalsOf } from '../readers/readers';
 import { type DomainView, domainsOf } from '../senders/domains';
 import { type SenderView, sendersOf } from '../senders/senders';
+import { laneOf } from '../sending/audience';
 import { type LaterShare, laterShares, type RampDayView, rampOf } from '../sending/ramp';
 import { reachSoon } from '../sending/reach';
 import { type Listed, lettersOf } from '../sending/views';
@@ -70,7 +71,12 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
   ]);
   const ahead = letters.filter((letter) => letter.state === 'scheduled' || letter.state === 'held');
   const reach = new Map(
-    await Promise.all(ahead.map(async (letter) => [letter.id, await reachSoon(ctx, newsletter, letter.audience)] as const)),
+    await Promise.all(
+      ahead.map(
+        async (letter) =>
+          [letter.id, await reachSoon(ctx, newsletter, letter.audience, await laneOf(ctx.db, newsletter, letter.id))] as const,
+      ),
+    ),
   );
   const ramps = await Promise.all(
     domains.map(async (domain) => ({ domain: domain.name, ahead: (await rampOf(ctx, newsletter, domain))?.ahead ?? [] })),

@@ -46,6 +46,9 @@ const rowOf = (db: Db, newsletter: Newsletter, id: string) =>
       'l.id',
       'l.state',
       'l.audience',
+      'l.auto_send_id',
+      'l.lane',
+      'l.joining',
       'l.subject',
       'l.preview_line',
       'l.sender_id',
@@ -234,7 +237,7 @@ async function meetingsOf(ctx: Context, newsletter: Newsletter, row: NonNullable
   const span = MEETING_HOURS * 3_600_000;
   const near = await ctx.db
     .selectFrom('letters')
-    .select(['id', 'subject', 'audience', 'state', 'due_at', 'started_at', 'sent_on'])
+    .select(['id', 'subject', 'audience', 'auto_send_id', 'lane', 'joining', 'state', 'due_at', 'started_at', 'sent_on'])
     .where('newsletter_id', '=', newsletter.id)
     .where('id', '<>', row.id)
     .where('kind', '<>', 'proof')
@@ -245,13 +248,13 @@ async function meetingsOf(ctx: Context, newsletter: Newsletter, row: NonNullable
     .limit(MOST_MEETINGS)
     .execute();
   if (near.length === 0) return [];
-  const own = await readyAudience(ctx, ctx.db, newsletter, row.audience);
+  const own = await readyAudience(ctx, ctx.db, newsletter, row.audience, row);
   const both = await Promise.all(
     near.map(async (other) => {
       const theirs =
         other.sent_on && hasBegun(other.state)
           ? sql`exists (select 1 from deliveries d where d.letter_id = ${other.id} and d.sent_on = ${other.sent_on}::date and d.reader_id = r.id)`
-          : getsIt(await readyAudience(ctx, ctx.db, newsletter, other.audience));
+          : getsIt(await readyAudience(ctx, ctx.db, newsletter, other.audience, other));
       return sql`count(*) filter (where ${theirs})::int`;
     }),
   );
@@ -272,8 +275,8 @@ export async function lastLook(ctx: Context, newsletter: Newsletter, id: string,
   if (!row) throw new Fault('not-found', 'There is no such letter any more.');
   if (!isAhead(row.state)) throw new Fault('conflict', 'This letter has begun to leave already.');
   const [{ missing }, will, lists, { former, same }, span] = await Promise.all([
-    readyAudience(ctx, ctx.db, newsletter, row.audience),
-    willGet(ctx, ctx.db, newsletter, row.audience),
+    readyAudience(ctx, ctx.db, newsletter, row.audience, row),
+    willGet(ctx, ctx.db, newsletter, row.audience, row),
     listNames(ctx, newsletter, row.audience),
     formerOf(ctx, newsletter, row),
     spanOf(ctx, newsletter, departure, at),
@@ -337,7 +340,7 @@ export async function letGo(
           : `It is on the runway already: it leaves ${fullTime(row.due_at, newsletter.time_zone)}. Nothing was sent twice.`,
       );
     const { missing } = await readyAudience(ctx, trx, newsletter, row.audience);
-    const will = await willGet(ctx, trx, newsletter, row.audience);
+    const will = await willGet(ctx, trx, newsletter, row.audience, row);
     const clocks = row.test && departure.pace.kind === 'local hour' ? [NOT_BY_CLOCKS] : [];
     const [stop] = [...written, ...clocks, ...stopsOfAudience(will, missing)];
     if (stop) throw new Fault('invalid', `${stop.title}. ${stop.words}`);

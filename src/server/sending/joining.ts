@@ -27,7 +27,7 @@ export async function letIn(ctx: Context, newsletter: Newsletter, id: string): P
     if ((letter.state !== 'sending' && letter.state !== 'paused') || !letter.sent_on || !letter.started_at)
       throw new Fault('conflict', 'This letter is not on its way any more, so nobody can be let in.');
     const segments = segmentsOf(letter.html ?? '');
-    const ready = await readyAudience(ctx, trx, newsletter, letter.audience);
+    const ready = await readyAudience(ctx, trx, newsletter, letter.audience, letter);
     const parts = await readyAudience(ctx, trx, newsletter, partsOf(segments));
     if (ready.missing.length || parts.missing.length)
       throw new Fault('conflict', 'Whom it is for names something that was deleted meanwhile. Nobody was let in.');
@@ -48,7 +48,6 @@ export async function letIn(ctx: Context, newsletter: Newsletter, id: string): P
       tried: null,
       pace: sql`${due}::timestamptz`,
       since: letter.started_at,
-      lane: letter,
     });
     const last = await nextCopy(trx);
     const { rows } = await sql<{ domain_id: number; n: number }>`

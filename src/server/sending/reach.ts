@@ -4,7 +4,7 @@ import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction, soon } from '../db/connection';
 import { conditionSql } from '../readers/conditions';
 import { aboutHowMany } from '../readers/table';
-import { type Ready, readyAudience } from './audience';
+import { type LaneOf, type Ready, readyAudience } from './audience';
 
 /** Whom a letter would go to now, and whom of those it names it would not, each by the first reason. */
 export type Reach = {
@@ -36,11 +36,11 @@ const paused = (ready: Ready) => sql<boolean>`(r.paused_until is not null and r.
 
 /** Whoever gets a letter to an audience were it to start now, as SQL on a row `r` of `readers`: the same people as its start fixes. */
 export const getsIt = (ready: Ready): RawBuilder<boolean> =>
-  sql<boolean>`(r.standing = 'reading' and ${anyOf(ready.audience.to, ready)} and not ${anyOf(ready.audience.without, ready)} and not ${paused(ready)} and not ${suppressed})`;
+  sql<boolean>`(r.standing = 'reading' and ${anyOf(ready.audience.to, ready)} and not ${anyOf(ready.audience.without, ready)} and not ${paused(ready)} and not ${suppressed} and ${ready.lane})`;
 
 /** The whole account of an audience, in one pass over the readers. What is missing of it holds nobody. */
-export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Audience): Promise<Reach> {
-  const ready = await readyAudience(ctx, ctx.db, newsletter, audience);
+export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Audience, letter?: LaneOf): Promise<Reach> {
+  const ready = await readyAudience(ctx, ctx.db, newsletter, audience, letter);
   const { to, without } = ready.audience;
   const times = sql.join(
     to.map((part) => sql`(${partSql(part, ready, true)})::int`),
@@ -51,7 +51,7 @@ export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Au
     select fate, count(*)::int as people, coalesce(sum(times - 1), 0)::int as doubles from (
       select times, case when excluded then 'excluded' when suppressed then 'suppressed' when standing = 'left' then 'left' when not fits or standing <> 'reading' then 'waiting'
         when paused then 'paused' else 'will' end as fate
-      from (select r.standing, ${times} as times, ${anyOf(to, ready)} as fits, ${anyOf(without, ready)} as excluded, ${suppressed} as suppressed, ${paused(ready)} as paused
+      from (select r.standing, ${times} as times, ${anyOf(to, ready)} as fits, (${anyOf(without, ready)} or not ${ready.lane}) as excluded, ${suppressed} as suppressed, ${paused(ready)} as paused
             from readers r where r.newsletter_id = ${newsletter.id}::uuid offset 0) named where times > 0) fates group by 1`.execute(
       trx,
     ),
@@ -68,7 +68,7 @@ export async function reachOf(ctx: Context, newsletter: Newsletter, audience: Au
 /** A single list's, from its kept totals; null for any other audience. */
 async function keptCount(db: Db, newsletter: Newsletter, ready: Ready): Promise<number | null> {
   const [only, ...more] = ready.audience.to;
-  if (only?.kind !== 'list' || more.length > 0 || ready.audience.without.length > 0) return null;
+  if (!ready.whole || only?.kind !== 'list' || more.length > 0 || ready.audience.without.length > 0) return null;
   const { rows } = await sql<{ reading: number; resting: number }>`
     select coalesce((select reading from people_totals where newsletter_id = ${newsletter.id} and kind = 'list' and key = ${only.id}), 0)::int as reading,
       (select count(*)::int from readers r where r.newsletter_id = ${newsletter.id} and r.standing = 'reading' and r.paused_until > ${ready.moment.now}::timestamptz
@@ -77,8 +77,14 @@ async function keptCount(db: Db, newsletter: Newsletter, ready: Ready): Promise<
 }
 
 /** How many get a letter to an audience, exactly. */
-export async function willGet(ctx: Pick<Context, 'clock'>, db: Db, newsletter: Newsletter, audience: Audience): Promise<number> {
-  const ready = await readyAudience(ctx, db, newsletter, audience);
+export async function willGet(
+  ctx: Pick<Context, 'clock'>,
+  db: Db,
+  newsletter: Newsletter,
+  audience: Audience,
+  of?: LaneOf,
+): Promise<number> {
+  const ready = await readyAudience(ctx, db, newsletter, audience, of);
   return (await keptCount(db, newsletter, ready)) ?? roomy(db, (trx) => countSql(trx, newsletter, ready));
 }
 
@@ -103,9 +109,10 @@ export async function reachSoon(
   ctx: Context,
   newsletter: Newsletter,
   audience: Audience,
+  of?: LaneOf,
   patienceMs = PATIENCE_MS,
 ): Promise<{ will: number; exact: boolean }> {
-  const ready = await readyAudience(ctx, ctx.db, newsletter, audience);
+  const ready = await readyAudience(ctx, ctx.db, newsletter, audience, of);
   const kept = await keptCount(ctx.db, newsletter, ready);
   if (kept !== null) return { will: kept, exact: true };
   const exact = await soon(ctx.db, patienceMs, (trx) => roomy(trx, () => countSql(trx, newsletter, ready)));

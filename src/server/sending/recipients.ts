@@ -1,5 +1,4 @@
 import { type RawBuilder, sql } from 'kysely';
-import type { Lane } from '@/core/autosend/lanes';
 import { type Departure, hoursIn } from '@/core/sending/departure';
 import type { Db } from '../db/connection';
 import { conditionSql } from '../readers/conditions';
@@ -12,22 +11,6 @@ import { answerSql, conditionOf } from './parts';
 const DOMAINS_COUNTED = 50;
 
 export type Of = { letterId: string; newsletterId: string; sentOn: string; now: Date };
-
-/** What of a letter says at which rhythm of which rule it comes. */
-export type LaneOf = { auto_send_id: string | null; lane: Lane | null; joining: boolean };
-
-/**
- * Whether a letter of a rule is for a reader `r` at their rhythm (core/autosend/lanes): whoever chose none is in the usual lane, and whoever has just come into one is not
- * of its people until a letter has let them join.
- */
-export function laneSql(letterId: string, { auto_send_id, lane, joining }: LaneOf): RawBuilder<boolean> {
-  if (!auto_send_id || !lane) return sql<boolean>`true`;
-  const theirs = sql`select 1 from reader_rhythms x where x.auto_send_id = ${auto_send_id}::uuid and x.reader_id = r.id`;
-  if (joining) return sql<boolean>`exists (${theirs} and x.lane = ${lane} and x.joins = ${letterId}::uuid)`;
-  return lane === 'usual'
-    ? sql<boolean>`not exists (${theirs} and (x.lane <> 'usual' or (x.since is not null and x.joins is distinct from ${letterId}::uuid)))`
-    : sql<boolean>`exists (${theirs} and x.lane = ${lane} and (x.since is null or x.joins = ${letterId}::uuid))`;
-}
 
 /** When each recipient is due, as SQL on a row `r` of `readers`: never before now. */
 export async function paceOf(
@@ -77,8 +60,6 @@ export async function insertRecipients(
     pace: RawBuilder<unknown>;
     /** Only those who have begun to read since then; they wait until they are let go. */
     since?: Date;
-    /** Of a rule's letter: only those whom it reaches at this rhythm. */
-    lane: LaneOf;
   },
 ): Promise<number> {
   const values = to.fields.map((field) => sql`${field}::text, ${answerSql(field)}`);
@@ -115,7 +96,7 @@ export async function insertRecipients(
     join readers r on r.id = audience.id join mail_domains d on d.id = r.domain_id
     where r.newsletter_id = ${to.newsletterId}::uuid and r.standing = 'reading'
       and (r.paused_until is null or r.paused_until <= ${to.now}::timestamptz) and not exists (select 1 from suppressions s where s.newsletter_id = r.newsletter_id and s.address_key = r.address_key)
-      and ${laneSql(to.letterId, to.lane)}
+      and ${to.ready.lane}
       and ${to.since ? sql`exists (select 1 from memberships m where m.reader_id = r.id and m.state = 'reading' and m.joined_at > ${to.since}::timestamptz)` : sql`true`}
     order by r.id on conflict do nothing`.execute(db);
   return Number(result.numAffectedRows ?? 0);

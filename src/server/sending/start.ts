@@ -251,7 +251,7 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
         .values(links.map((url, position) => ({ letter_id: id, position, url })))
         .execute();
     const of = { letterId: id, newsletterId: newsletter.id, sentOn: letter.sent_on, now };
-    const ready = await readyAudience(ctx, trx, newsletter, letter.audience);
+    const ready = await readyAudience(ctx, trx, newsletter, letter.audience, letter);
     // Deleted since it was looked at: the next look holds the letter. Without what it takes away it would go to too many.
     const parts = await readyAudience(ctx, trx, newsletter, partsOf(segments));
     if (ready.missing.length || parts.missing.length) return;
@@ -266,7 +266,6 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
       parts,
       segments,
       pace,
-      lane: letter,
     });
     // Rolled back, links and all: what its writer meant for somebody goes to somebody, or waits. A rule's letter to a list that is empty yet goes to
     // nobody, and whoever asked for a pause is passed by, even if they are all.

@@ -34,6 +34,7 @@ create table feeds (
   unique nulls not distinct (newsletter_id, url)
 );
 create index feeds_due on feeds (next_poll_at) where next_poll_at is not null;
+create index feeds_hubs on feeds (hub_asked_at) where hub is not null;
 create unique index feeds_token on feeds (hub_token) where hub_token is not null;
 
 create table feed_items (

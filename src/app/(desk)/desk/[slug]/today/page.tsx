@@ -111,7 +111,13 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         )}
         {watching.length > 0 && (
           <p className="mt-2 text-[13px] text-ink-2">
-            {together(watching.map((rule) => `${rule.name} leaves ${rhythmInPlace(rule.settings)}`))}.{' '}
+            {together(
+              watching.map(
+                (rule) =>
+                  `${rule.name} leaves ${rhythmInPlace(rule.settings)}${rule.settings.choices ? ', or as readers chose' : ''}`,
+              ),
+            )}
+            .{' '}
             <Link href={`/desk/${slug}/auto-sends`} className="link">
               See auto-sends
             </Link>

@@ -121,6 +121,11 @@ export default async function Page({ params }: Props) {
         atOnce={Math.max(...rule.feeds.map((feed) => feed.atOnce))}
         keep={keepRule.bind(null, slug, id)}
       />
+      {rule.also.length > 0 && (
+        <Note tone="look" title={`${together(rule.also)} ${rule.also.length > 1 ? 'mail' : 'mails'} posts of the same source`}>
+          Whoever is in the audience of both gets a post from each.
+        </Note>
+      )}
       {rule.held.length > 0 && (
         <Note tone="look" title={`${rule.held.length} new posts came at once, so none of them has left`}>
           <p>

@@ -1,5 +1,6 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
+import { laneWords } from '@/core/autosend/tell-rule';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { CALL_BACK, paceWords } from '@/core/sending/departure';
@@ -10,6 +11,7 @@ import { lineForAll } from '@/core/writing/line';
 import { sendersOf } from '@/server/senders/senders';
 import { namesFor } from '@/server/sending/address';
 import { againOf } from '@/server/sending/again';
+import { laneOf } from '@/server/sending/audience';
 import { pageOf } from '@/server/sending/pages';
 import { progressOf } from '@/server/sending/progress';
 import { reachSoon } from '@/server/sending/reach';
@@ -64,8 +66,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   );
   const underWay = letter.state === 'starting' || letter.state === 'sending' || letter.state === 'paused';
   const ahead = letter.state === 'draft' || letter.state === 'scheduled' || letter.state === 'held';
+  const lane = await laneOf(ctx.db, newsletter, id);
   const [reach, preview] = ahead
-    ? await Promise.all([reachSoon(ctx, newsletter, letter.audience), previewOf(ctx, newsletter, letter.id)])
+    ? await Promise.all([reachSoon(ctx, newsletter, letter.audience, lane), previewOf(ctx, newsletter, letter.id)])
     : [null, null];
   const page = await pageOf(ctx, newsletter, id).catch(() => null);
   const names = letter.state === 'scheduled' ? await namesFor(ctx, newsletter, letter.audience) : null;
@@ -356,7 +359,8 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
               {reach!.exact ? '' : 'about '}
               {counted(reach!.will, 'person', 'people')}
             </b>
-            : {audienceWords(letter.audience, names!.choices.names, names!.people)}.
+            : {audienceWords(letter.audience, names!.choices.names, names!.people)}
+            {laneWords(lane?.lane ?? null)}.
           </>
         )}
         {letter.state === 'held' && <>It is held back and leaves by itself once this is mended.</>}

@@ -1,5 +1,6 @@
 import type { Metadata } from 'next';
 import { redirect } from 'next/navigation';
+import { laneWords } from '@/core/autosend/tell-rule';
 import { figure } from '@/core/growth/figures';
 import { localOf } from '@/core/growth/times';
 import type { Departure } from '@/core/sending/departure';
@@ -9,6 +10,7 @@ import { layoutsOf } from '@/server/newsletters/layouts';
 import { domainsOf } from '@/server/senders/domains';
 import { sendersOf } from '@/server/senders/senders';
 import { namesFor } from '@/server/sending/address';
+import { laneOf } from '@/server/sending/audience';
 import { draftOf, isWritable } from '@/server/sending/drafts';
 import { rampOf } from '@/server/sending/ramp';
 import { usualRates } from '@/server/sending/results';
@@ -63,7 +65,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         base={base}
         preview={lineForAll(letter.previewLine)}
         from={sender ? `${sender.name} <${sender.address}>` : 'Nobody yet'}
-        to={audienceWords(letter.audience, names.choices.names, names.people)}
+        to={`${audienceWords(letter.audience, names.choices.names, names.people)}${laneWords((await laneOf(ctx.db, newsletter, id))?.lane ?? null)}`}
         layout={layout?.name ?? 'The usual one'}
         page={draft.goes === 'letter' ? 'None, it is a letter alone' : 'It stands from the moment at which the letter leaves'}
         departure={{ ...departure, local: departure.local || tomorrow(ctx.clock.now(), zone) }}
