@@ -31,10 +31,12 @@ export async function until(page: Page, words: string | RegExp): Promise<void> {
  */
 export async function dragged(from: Locator, to: Locator, at: { x: number; y: number }): Promise<void> {
   const data = await from.page().evaluateHandle(() => new DataTransfer());
+  // The thing itself: whatever shows it only under the pointer may have put it away by the end.
+  const held = await from.elementHandle();
   const [start, end] = [await from.boundingBox(), await to.boundingBox()];
   const where = (box: typeof start, x: number, y: number) => ({ clientX: box!.x + x, clientY: box!.y + y, dataTransfer: data });
-  await from.dispatchEvent('dragstart', where(start, 2, 2));
+  await held!.dispatchEvent('dragstart', where(start, 2, 2));
   await to.dispatchEvent('dragover', where(end, at.x, at.y));
   await to.dispatchEvent('drop', where(end, at.x, at.y));
-  await from.dispatchEvent('dragend', { dataTransfer: data });
+  await held!.dispatchEvent('dragend', { dataTransfer: data });
 }

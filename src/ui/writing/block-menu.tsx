@@ -76,14 +76,21 @@ export function BlockMenu({ editor, asked: before }: { editor: Editor; asked: bo
       held.current = true;
       setOpen(true);
     };
+    /** Nothing is dragged any more. The handle itself is not always told: a handle whose block was moved away may be gone by then. */
+    const dropped = () => {
+      held.current = false;
+      setAt(null);
+    };
     const frame = dom.closest('[data-letter]') ?? dom;
     frame.addEventListener('mousemove', pointed as EventListener);
+    frame.addEventListener('drop', dropped);
     dom.addEventListener('inkset-block', asked);
     editor.on('selectionUpdate', written);
     if (opens.current) asked();
     opens.current = false;
     return () => {
       frame.removeEventListener('mousemove', pointed as EventListener);
+      frame.removeEventListener('drop', dropped);
       dom.removeEventListener('inkset-block', asked);
       editor.off('selectionUpdate', written);
     };
