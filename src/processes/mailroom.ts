@@ -1,21 +1,24 @@
 /*
  * mailroom: takes mail that comes back. It needs PostgreSQL and its port; it reports to the log; any number of it may run.
- * It accepts mail to return addresses and report addresses only, acts on bounces and leave requests, keeps reports, and answers 250 after the
- * database has committed. While the database is away it answers 451, so that the other side keeps the message and comes again.
+ * It accepts mail to return addresses and report addresses only, acts on notices, complaints, answers and leave requests, keeps reports for the workers to read,
+ * and answers 250 after the database has committed. While the database is away it answers 451, so that the other side keeps the message and comes again.
  */
-import { simpleParser } from 'mailparser';
+
 import { generate } from 'selfsigned';
 import { SMTPServer, type SMTPServerDataStream, type SMTPServerSession } from 'smtp-server';
+import { feedbackOf, sortOf } from '@/core/delivery/came-back';
+import { takeFeedback } from '@/server/delivery/feedback';
 import { keepReport, reportKind } from '@/server/delivery/reports';
-import { isReturnAddress, takeReturned } from '@/server/delivery/returned';
+import { isReturnAddress, Returns } from '@/server/delivery/returned';
+import { takeApart } from '@/server/delivery/take-apart';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
 
-const MOST_BYTES = 2_000_000;
-
-/** Some reports carry their machine part as plain text. */
-const statusIn = (text: string | undefined) =>
-  text && /^Final-Recipient:/im.test(text) && /^Action:/im.test(text) ? text : null;
+/** A report of a large provider is packed, and no larger than this; a notice may bring our whole letter back. */
+const MOST_BYTES = 12_000_000;
+/** What a notice says stands before the letter that it brings back. */
+const MOST_NOTICE = 1_000_000;
+const MOST_CONNECTIONS = 100;
 
 const reply = (code: number, text: string) => Object.assign(new Error(text), { responseCode: code });
 
@@ -33,6 +36,7 @@ async function readUpTo(stream: SMTPServerDataStream, most: number): Promise<Buf
 
 start(async () => {
   const ctx = await openRuntime('mailroom');
+  const returns = new Returns(ctx);
   /** Is this address one of ours, with somebody behind it? What is not is refused when it is named, so that nothing vanishes behind a 250. */
   const own = async (address: string): Promise<boolean> => {
     const at = address.lastIndexOf('@');
@@ -52,31 +56,19 @@ start(async () => {
   const take = async (stream: SMTPServerDataStream, session: SMTPServerSession) => {
     const bytes = await readUpTo(stream, MOST_BYTES);
     if (bytes === null) throw reply(552, '5.3.4 Too large for a notice');
-    const mail = await simpleParser(bytes, { skipImageLinks: true, skipTextToHtml: true, keepDeliveryStatus: true });
-    const part = (...types: string[]) =>
-      mail.attachments.find((one) => types.includes(one.contentType))?.content.toString('utf8') ?? null;
-    // Kept apart by the option above, the machine part of a notice comes as an attachment.
-    const status = part('message/delivery-status', 'message/global-delivery-status') ?? statusIn(mail.text);
-    const originalHeader = part('text/rfc822-headers', 'message/global-headers');
     const from = session.envelope.mailFrom;
-    const head = (name: string) => String(mail.headers.get(name) ?? '');
-    // RFC 3834: programs say that they are; a report or a mail from nobody is no wish of a person.
-    const byPerson =
-      from !== false &&
-      from.address !== '' &&
-      /^(no|)$/i.test(head('auto-submitted').trim()) &&
-      !/\b(bulk|junk|list|auto_reply)\b/i.test(head('precedence')) &&
-      !mail.headers.has('x-autoreply') &&
-      !/multipart\/report/i.test(JSON.stringify(mail.headers.get('content-type') ?? ''));
+    const apart = await takeApart(bytes.subarray(0, MOST_NOTICE), from === false ? '' : from.address);
     for (const { address } of session.envelope.rcptTo) {
       const local = address.slice(0, address.includes('@') ? address.lastIndexOf('@') : undefined).toLowerCase();
       const kind = reportKind(local);
       if (kind) {
         if (!(await keepReport(ctx, local, kind, bytes))) throw reply(452, '4.3.1 Enough for today, please try again tomorrow');
-        ctx.log.info({ kind }, 'a report was kept');
+        const complaint = kind === 'complaint' && sortOf(apart.message) === 'feedback';
+        if (complaint) await takeFeedback(ctx, feedbackOf(apart.message) ?? '', apart.original);
+        ctx.log.info({ kind }, complaint ? 'a complaint was taken' : 'a report was kept');
         continue;
       }
-      const taken = await takeReturned(ctx, { to: address, deliveryStatus: status, originalHeader, byPerson });
+      const taken = await returns.take(address, apart);
       ctx.log.info({ to: address.replace(/^[^@]*/, (local) => `${local.slice(0, 6)}…`), taken }, 'mail came back');
     }
   };
@@ -94,6 +86,7 @@ start(async () => {
     ...(await certificate()),
     disabledCommands: ['AUTH'],
     size: MOST_BYTES,
+    maxClients: MOST_CONNECTIONS,
     logger: false,
     onRcptTo(address, _session, callback) {
       own(address.address).then(

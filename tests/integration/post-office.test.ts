@@ -20,6 +20,7 @@ import { findRoutes } from '@/server/sending/routing';
 import { silence } from '@/server/sending/silence';
 import { startLetter } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
+import { comesBack, notice } from './notices';
 import { Peer } from './peers';
 import { DAY, MailSink, MINUTE, TestWorld } from './world';
 
@@ -344,24 +345,24 @@ describe('single mails', () => {
     await single('gone@heronmail.example', { readerId: one! });
     await single('later@heronmail.example', { readerId: two! });
     await world.work();
-    const { takeReturned } = await import('@/server/delivery/returned');
     const { from, to } = world.mail.to('later@heronmail.example')[0]!;
-    const notice = (address: string) =>
-      `Reporting-MTA: dns; mx\n\nFinal-Recipient: rfc822; ${address}\nAction: failed\nStatus: 5.1.1\nDiagnostic-Code: smtp; 550 5.1.1 gone\n`;
-    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice('other@heronmail.example') })).toBe('nothing');
-    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice(to) })).toBe('bounce');
+    expect(await comesBack(world.ctx, from, notice('other@heronmail.example'))).toBe('nothing');
+    expect(await comesBack(world.ctx, from, notice(to))).toBe('bounce');
     const states = await world.ctx.db.selectFrom('readers').select('address_state').execute();
     expect(states.map((row) => row.address_state)).toEqual(['suppressed', 'suppressed']);
   });
 
   it('that somebody waits for go before those that nobody does, however many there are', async () => {
+    // The installation's own key is made with its first mail, which takes a while.
+    await single('first@heronmail.example');
+    await world.work();
     await Promise.all(names(400).map((to) => single(to)));
     await sql`update mails set waited_for = false`.execute(world.ctx.db);
     world.clock.advance(MINUTE);
     await single('mara@heronmail.example');
     await world.work();
     const place = world.mail.taken.findIndex((mail) => mail.to === 'mara@heronmail.example');
-    expect(world.mail.taken).toHaveLength(401);
+    expect(world.mail.taken).toHaveLength(402);
     expect(place).toBeLessThan(80);
   });
 

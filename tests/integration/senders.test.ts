@@ -1,6 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { zoneFile } from '@/core/senders/zone-file';
-import { takeReturned } from '@/server/delivery/returned';
 import { addDomain, checkDomain, checksOf, domainOf, previewZone, removeDomain, setRamp } from '@/server/senders/domains';
 import { prepareNextKey, switchSecondKey, useNextKey } from '@/server/senders/keys';
 import {
@@ -16,6 +15,7 @@ import {
 import { startLetter } from '@/server/sending/start';
 import { lastTestLetter, sendTestLetter } from '@/server/sending/test-letter';
 import { letterOf } from '@/server/sending/views';
+import { comesBack, withHead } from './notices';
 import { DAY, MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -239,8 +239,8 @@ describe('a test letter', () => {
     const to = /^Reply-To: (\S+)/m.exec(probe.source)![1]!;
     const originalHeader =
       'Authentication-Results: mx.heronmail.example;\r\n dkim=pass header.i=@testing.example header.s=ink1 header.d=testing.example;\r\n spf=pass (why) smtp.mailfrom=t-1@bounce.testing.example;\r\n dmarc=pass header.from=testing.example;\r\n iprev=pass policy.iprev=127.0.0.1\r\nReceived: from out.inkset.example by mx.heronmail.example with ESMTPS; now\r\n';
-    expect(await takeReturned(world.ctx, { to, deliveryStatus: null, originalHeader })).toBe('verdicts');
-    expect(await takeReturned(world.ctx, { to, deliveryStatus: null, originalHeader })).toBe('nothing');
+    expect(await comesBack(world.ctx, to, withHead(originalHeader))).toBe('verdicts');
+    expect(await comesBack(world.ctx, to, withHead(originalHeader))).toBe('nothing');
     const letter = await lastTestLetter(world.ctx, newsletter, id);
     expect(letter).toMatchObject({ response: '', delivered: true });
     expect(letter?.verdicts?.map((verdict) => `${verdict.check} ${verdict.result}`)).toEqual([

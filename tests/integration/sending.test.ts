@@ -3,13 +3,13 @@ import { authenticate } from 'mailauth';
 import { simpleParser } from 'mailparser';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import type { Node } from '@/core/writing/document';
-import { takeReturned } from '@/server/delivery/returned';
 import { totalsOf } from '@/server/readers/readers';
 import { leave } from '@/server/sending/leave';
 import { chooseSender } from '@/server/sending/letters';
 import { findRoutes } from '@/server/sending/routing';
 import { startLetter } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
+import { answer, comesBack, notice } from './notices';
 import { DAY, MailSink, MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -98,7 +98,7 @@ describe('a letter', () => {
     expect(mail.source).toContain(`List-Unsubscribe-Post: List-Unsubscribe=One-Click`);
     expect(mail.source).toMatch(/^List-Id: "Lanternfish Letters" <lanternfish-letters\.lanternfish\.example>\r$/m);
     expect(mail.source).toMatch(/^Feedback-ID:\s+[0-9a-f-]+\.0:[0-9a-f-]+:post:inkset\r$/m);
-    expect(parsed.messageId).toMatch(/^<[0-9a-f]{32}@lanternfish\.example>$/);
+    expect(parsed.messageId).toMatch(/^<n-[a-z2-7]{31}@lanternfish\.example>$/);
     expect(mail.from).toMatch(/^b-[a-z2-7]{31}@bounce\.lanternfish\.example$/);
     expect(parsed.html).toMatch(/\/e\/c\/[a-z2-7]{31}\/0\?u=https%3A%2F%2Flanternfish\.example%2Fa%3Fb%3D1%26c%3D2&amp;s=1\./);
     // One purpose, one key: what stands in one place of the letter opens no other.
@@ -318,16 +318,13 @@ describe('a worker that dies', () => {
 });
 
 describe('what comes back', () => {
-  const notice = (address: string, status: string) =>
-    `Reporting-MTA: dns; mx.heronmail.example\n\nFinal-Recipient: rfc822; ${address}\nAction: failed\nStatus: ${status}\nDiagnostic-Code: smtp; 550 ${status} gone\n`;
-
   it('a hard bounce to the return path suppresses the reader, once', async () => {
     await world.readers(newsletter, names(2));
     const id = await schedule();
     await world.work();
     const { from, to } = world.mail.taken[0]!;
-    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice(to, '5.1.1') })).toBe('bounce');
-    expect(await takeReturned(world.ctx, { to: from.toUpperCase(), deliveryStatus: notice(to, '5.1.1') })).toBe('nothing');
+    expect(await comesBack(world.ctx, from, notice(to))).toBe('bounce');
+    expect(await comesBack(world.ctx, from.toUpperCase(), notice(to))).toBe('nothing');
     expect(await counts(id)).toMatchObject({ delivered: 1, bounced: 1 });
     await schedule('The next one');
     await world.work();
@@ -339,7 +336,7 @@ describe('what comes back', () => {
     const id = await schedule();
     // The server takes it; before we can write that down, its notice is here.
     world.mail.onTaken = async ({ from, to }) => {
-      expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice(to, '5.1.1') })).toBe('bounce');
+      expect(await comesBack(world.ctx, from, notice(to))).toBe('bounce');
     };
     await world.work();
     expect(await counts(id)).toMatchObject({ delivered: 0, bounced: 1 });
@@ -350,9 +347,7 @@ describe('what comes back', () => {
     const id = await schedule();
     await world.work();
     const { from } = world.mail.taken[0]!;
-    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice('stranger@heronmail.example', '5.1.1') })).toBe(
-      'nothing',
-    );
+    expect(await comesBack(world.ctx, from, notice('stranger@heronmail.example'))).toBe('nothing');
     expect(await counts(id)).toMatchObject({ delivered: 1, bounced: 0 });
   });
 
@@ -362,11 +357,9 @@ describe('what comes back', () => {
     await world.work();
     const { from, to } = world.mail.taken[0]!;
     const forged = from.replace(/^b-(.{9})(.)/, (_, before: string, c: string) => `b-${before}${c === 'a' ? 'b' : 'a'}`);
-    expect(await takeReturned(world.ctx, { to: forged, deliveryStatus: notice(to, '5.1.1') })).toBe('nothing');
-    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: null })).toBe('nothing');
-    expect(await takeReturned(world.ctx, { to: from, deliveryStatus: notice(to, '4.4.1').replace('failed', 'delayed') })).toBe(
-      'nothing',
-    );
+    expect(await comesBack(world.ctx, forged, notice(to))).toBe('nothing');
+    expect(await comesBack(world.ctx, from, answer('I am away', ['Auto-Submitted: auto-replied']))).toBe('away');
+    expect(await comesBack(world.ctx, from, notice(to, { status: '4.4.1', action: 'delayed' }))).toBe('delay');
     expect(await counts(id)).toMatchObject({ delivered: 1, bounced: 0 });
   });
 
@@ -380,9 +373,11 @@ describe('what comes back', () => {
     await leave(world.ctx, leaveTokenOf(first!), visitor);
     const to = leaveAddressOf(second!);
     // An out-of-office answer to the leave address is no wish to leave.
-    expect(await takeReturned(world.ctx, { to, deliveryStatus: null, byPerson: false })).toBe('nothing');
+    expect(await comesBack(world.ctx, to, answer('I am away', ['Auto-Submitted: auto-replied']), 'mara@heronmail.example')).toBe(
+      'nothing',
+    );
     expect(await counts(id)).toMatchObject({ left: 1 });
-    expect(await takeReturned(world.ctx, { to, deliveryStatus: null, byPerson: true })).toBe('leave');
+    expect(await comesBack(world.ctx, to, answer('unsubscribe'), 'mara@heronmail.example')).toBe('leave');
     expect(await counts(id)).toMatchObject({ left: 2 });
     await schedule('The next one');
     await world.work();

@@ -123,7 +123,7 @@ export class SetResolver implements Resolver {
           ? !/[= ]/.test(values[0] ?? '')
           : type === 'MX'
             ? /^\d+ /.test(values[0] ?? '')
-            : false);
+            : type === 'PTR');
     return fits ? { kind: 'found', values, ttl: 2400, aliases: [] } : { kind: 'none', exists: values !== undefined, ttl: 60 };
   };
   readonly look: Lookup = async (name, type) => this.#say(name, type, this.old);

@@ -36,7 +36,7 @@ describe('delivery status notifications', () => {
     const policy = {
       recipient: 'a@b.example',
       original: '',
-      action: 'failed',
+      action: 'failed' as const,
       status: '5.7.1',
       diagnostic: '550 5.7.1 Not wanted',
     };
@@ -44,7 +44,7 @@ describe('delivery status notifications', () => {
     const full = {
       recipient: 'a@b.example',
       original: '',
-      action: 'failed',
+      action: 'failed' as const,
       status: '5.2.2',
       diagnostic: '552 5.2.2 Mailbox full',
     };

@@ -1,31 +1,15 @@
+import { mindsPace, type Reason, reasonOf } from '../delivery/reason';
 import { whole } from '../writing/slots';
 
 /** What an SMTP server said of one mail, reduced to what we do next. Failures of the way (connection, TLS, DNS) are no outcome: nothing was said of the mail. */
 export type Outcome =
   | { kind: 'delivered'; response: string }
   /** Try again later: the server asked for it. `slow` when it minds our pace and not this mail; then the mail is not charged with a try. */
-  | { kind: 'later'; response: string; slow: boolean }
+  | { kind: 'later'; response: string; reason: Reason; slow: boolean }
   /** This mailbox is gone (RFC 3463 X.1.x and the like). `words` is what was said, without what differs from mailbox to mailbox. */
-  | { kind: 'dead'; response: string; words: string }
+  | { kind: 'dead'; response: string; reason: 'dead'; words: string }
   /** This mail was refused. `evidence` against the mailbox: 0 where the words speak of us (policy, content, our address), more where they may speak of it. */
-  | { kind: 'refused'; response: string; evidence: number };
-
-/** Enhanced status codes (RFC 3463) that say the mailbox itself is no good. */
-const DEAD = /^5\.(1\.[0-36]|1\.10|2\.1)$/;
-const FULL = /^[45]\.2\.2$/;
-/** A code that says nothing ("other undefined status"): then the words count. */
-const EMPTY = /^[45]\.0\.0$/;
-
-/** Words that speak of us, our address, our pace or the mail, never of the mailbox. */
-const ABOUT_US =
-  /\b(listed|block(?:ed|ing|list)?|black ?list|dnsbl|rbl|spam|spamming|relay(?:ing)?|sender (?:verif|address|domain|reject|denied|unknown)|callout|spf|dkim|dmarc|polic(?:y|ies)|administrative(?:ly)?|prohibit|prohibition|denied|reputation|too many|rate|throttl|grey ?list|virus|content|ip address|reverse|ptr|helo|ehlo|authenticat|tls|encrypt|not accept(?:ing|ed)? (?:mail )?from|banned|bulk)/i;
-/** Words that say that the mailbox is not there. */
-const NO_MAILBOX =
-  /no such (?:user|mailbox|recipient|person|account|address|local)|(?:user|mailbox|recipient|account|addressee|address|alias|person)\b[^.]{0,40}\b(?:unknown|not found|not exist|n[o']t exist|invalid|unavailable|disabled|inactive|deactivated|closed|not known|unrout)|(?:unknown|invalid|unrouteable|unroutable|bad|nonexistent|non-existent) (?:user|mailbox|recipient|account|address|local|destination)|not a (?:valid|known) (?:user|mailbox|recipient|address)|no mailbox (?:here|by that name)|does not exist here/i;
-const MAILBOX_FULL = /\b(?:mailbox|quota|inbox|storage)\b[^.]{0,30}\b(?:full|exceed|over)|over ?quota|\bfull mailbox/i;
-/** Words of a server that minds how fast or how often we come. */
-const SLOW = /too (?:many|fast|much)|rate|throttl|slow down|limit|busy|overload|concurren|try again later.{0,40}connection/i;
-const GREYLIST = /gr[ea]y ?-?list/i;
+  | { kind: 'refused'; response: string; reason: Reason; evidence: number };
 
 /** What a server said as plain text on one line: no control or bidirectional characters, nothing that a database or a screen could choke on, at most 300 characters. */
 export function plainReply(text: string): string {
@@ -48,24 +32,17 @@ export const alike = (response: string): string =>
 /**
  * Reads an SMTP reply (RFC 5321 4.2) with its enhanced code if any (RFC 3463). 4yz is "later". 5yz is "dead" only when the code names the
  * mailbox and the words do not speak of us; without a telling code the words are read, and what stays unclear is evidence, not proof. A full
- * mailbox is "later" even as 552, since people empty mailboxes.
+ * mailbox is "later" even as 552, since people empty mailboxes. Why it was not taken comes with it (`reasonOf`).
  */
 export function readReply(code: number, text: string, command: 'RCPT' | 'other' = 'other'): Outcome {
   const response = plainReply(text);
-  const found = /(?:^|\s)([245]\.\d{1,3}\.\d{1,3})(?=\s|$)/.exec(response.replace(/^\d{3}[ -]?/, ' '))?.[1];
-  const enhanced = found && !EMPTY.test(found) ? found : undefined;
   if (code >= 200 && code < 400) return { kind: 'delivered', response };
-  if (enhanced ? FULL.test(enhanced) : MAILBOX_FULL.test(response)) return { kind: 'later', response, slow: false };
-  if (code < 500) return { kind: 'later', response, slow: code === 421 || (SLOW.test(response) && !GREYLIST.test(response)) };
-  const aboutUs = ABOUT_US.test(response);
-  if (enhanced) {
-    if (!DEAD.test(enhanced)) return { kind: 'refused', response, evidence: 0 };
-    return aboutUs ? { kind: 'refused', response, evidence: 1 } : { kind: 'dead', response, words: alike(response) };
-  }
-  if (aboutUs) return { kind: 'refused', response, evidence: 0 };
-  if (NO_MAILBOX.test(response)) return { kind: 'dead', response, words: alike(response) };
-  // Without a word about anything a refusal of the recipient is a sign, no more.
-  return { kind: 'refused', response, evidence: command === 'RCPT' ? 2 : 0 };
+  const { reason, against } = reasonOf(code, response);
+  if (reason === 'full') return { kind: 'later', response, reason, slow: false };
+  if (code < 500) return { kind: 'later', response, reason, slow: code === 421 || mindsPace(response) };
+  if (against === 'proof') return { kind: 'dead', response, reason: 'dead', words: alike(response) };
+  // Without a word about anything a refusal of the recipient is a sign, no more; one of the letter is none.
+  return { kind: 'refused', response, reason, evidence: against === 2 && command !== 'RCPT' ? 0 : against };
 }
 
 const MINUTE = 60_000;

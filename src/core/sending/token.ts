@@ -8,7 +8,7 @@ export type DeliveryRef = { id: bigint; sentOn: string };
  * What a token in a letter is for. Each has a key of its own, so that none can be turned into another: whoever has a click link can count a
  * click, and do nothing else.
  */
-export type DeliveryPurpose = 'click' | 'open' | 'bounce';
+export type DeliveryPurpose = 'click' | 'open' | 'bounce' | 'name';
 
 const EPOCH = Date.UTC(2020, 0, 1);
 const DAY = 86_400_000;
@@ -91,10 +91,20 @@ export function readMailToken(token: string, ring: KeyRing): string | null {
   return bytes && String(bytes.readBigUInt64BE());
 }
 
-/** The left side of a Message-ID (RFC 5322 3.6.4): the same for the same copy each time it is sent, and nobody can read anything out of it. */
-export function messageName(of: string, ring: KeyRing): string {
+/**
+ * The left side of a letter's Message-ID (RFC 5322 section 3.6.4): the same for the same copy each time it is sent. It leads back to the copy, for reports that
+ * know no more of it; it is no other token, so that whoever sees it in an answer has none of them.
+ */
+export const messageName = (ref: DeliveryRef, ring: KeyRing): string => `n-${deliveryToken(ref, 'name', ring)}`;
+
+/** Which copy bears this name, or null. */
+export const readMessageName = (local: string, ring: KeyRing): DeliveryRef | null =>
+  local.startsWith('n-') ? readDeliveryToken(local.slice(2), 'name', ring) : null;
+
+/** The same for a single mail, out of which nobody can read anything. */
+export function singleName(id: string, ring: KeyRing): string {
   return createHmac('sha256', keyFor(ring, ring.current, 'message-id')!)
-    .update(of)
+    .update(`mail ${id}`)
     .digest('hex')
     .slice(0, 32);
 }

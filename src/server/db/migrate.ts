@@ -20,6 +20,7 @@ import * as addressing from './migrations/0018-addressing';
 import * as results from './migrations/0019-results';
 import * as feeds from './migrations/0020-feeds';
 import * as rules from './migrations/0021-rules';
+import * as returns from './migrations/0022-returns';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -44,6 +45,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0019-results': results,
   '0020-feeds': feeds,
   '0021-rules': rules,
+  '0022-returns': returns,
 };
 
 /** The migrations that have not run there yet, in order. */

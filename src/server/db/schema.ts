@@ -2,7 +2,11 @@ import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { WholeNewsletter } from '@/core/archive/newsletter';
 import type { Lane } from '@/core/autosend/lanes';
 import type { RuleSettings } from '@/core/autosend/rule';
+import type { PublishedPolicy, SourceDetail, SourceKind } from '@/core/delivery/dmarc-report';
+import type { FeedbackKind } from '@/core/delivery/feedback';
 import type { RampPlan } from '@/core/delivery/ramp';
+import type { Reason } from '@/core/delivery/reason';
+import type { TlsFailure } from '@/core/delivery/tls-report';
 import type { MailVerdict } from '@/core/delivery/verdicts';
 import type { ExportColumn, ExportKind, ExportState } from '@/core/exporting';
 import type { FormDefinition } from '@/core/forms/definition';
@@ -92,7 +96,16 @@ export type Schema = {
     domain_id: string | null;
     received_at: Date;
     bytes: Buffer;
+    handled_at: Date | null;
+    fault: string | null;
+    file_name: string | null;
   };
+  feedback: FeedbackTable;
+  dmarc_reports: DmarcReportTable;
+  dmarc_sources: DmarcSourceTable;
+  source_hosts: { ip: string; name: string | null; looked_at: Date };
+  tls_reports: TlsReportTable;
+  reason_days: { newsletter_id: string; domain_id: number; reason: Reason; day: string; put_off: number; ended: number };
   rate_limits: { key: string; window_start: Date; count: number };
   workers: { id: string; seen_at: Generated<Date> };
   lists: ListTable;
@@ -921,6 +934,61 @@ type DeliveryTable = {
   clicked_at: Date | null;
   left_at: Date | null;
   response: string | null;
+  reason: Reason | null;
+};
+
+/** What readers and providers report of letters. */
+type FeedbackTable = {
+  id: Generated<string>;
+  newsletter_id: string | null;
+  letter_id: string | null;
+  sent_on: string | null;
+  delivery_id: string | null;
+  reader_id: string | null;
+  kind: FeedbackKind;
+  type: string;
+  reporter: string;
+  known_by: 'return path' | 'message' | 'letter' | 'nothing';
+  failure: Generated<string>;
+  source: Generated<string>;
+  at: Date;
+};
+
+type DmarcReportTable = {
+  id: Generated<string>;
+  domain_id: string;
+  reporter: string;
+  report_id: string;
+  from_at: Date;
+  to_at: Date;
+  policy: JSONColumnType<PublishedPolicy>;
+  mails: number;
+  aligned: number;
+  received_at: Date;
+};
+type DmarcSourceTable = {
+  report: string;
+  n: number;
+  ip: string | null;
+  kind: SourceKind;
+  who: string;
+  mails: number;
+  aligned: number;
+  quarantined: number;
+  rejected: number;
+  detail: JSONColumnType<SourceDetail>;
+};
+type TlsReportTable = {
+  id: Generated<string>;
+  domain_id: string;
+  reporter: string;
+  report_id: string;
+  from_at: Date;
+  to_at: Date;
+  good: number;
+  failed: number;
+  failures: JSONColumnType<TlsFailure[]>;
+  received_at: Date;
 };
 
 type EventTable = {

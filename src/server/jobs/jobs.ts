@@ -3,6 +3,7 @@ import Joi from 'joi';
 import { letJoin, runRule } from '../autosend/runs';
 import { check } from '../check';
 import type { Context } from '../context';
+import { workReport } from '../delivery/read-reports';
 import { remindWaiting } from '../forms/remind';
 import { workBulk } from '../keeping/bulk';
 import { tellOwnersDaily } from '../newsletters/alerts';
@@ -18,6 +19,11 @@ import { workRestore } from '../transfer/whole-in';
 import { workImport } from '../transfer/work';
 
 const byId = Joi.object<{ id: string }>({ id: Joi.string().uuid().required() });
+const byNumber = Joi.object<{ id: string }>({
+  id: Joi.string()
+    .pattern(/^\d{1,18}$/)
+    .required(),
+});
 
 export type JobName =
   | 'start-letter'
@@ -26,6 +32,7 @@ export type JobName =
   | 'letter-figures'
   | 'run-rule'
   | 'check-domain'
+  | 'read-report'
   | 'owner-summary'
   | 'remind'
   | 'erase-newsletter'
@@ -43,6 +50,7 @@ const LONG: ReadonlySet<string> = new Set<JobName>([
   'warm-readers',
   'erase-newsletter',
   'restore',
+  'read-report',
 ]);
 const MOST_LONG = 2;
 
@@ -91,6 +99,7 @@ export function jobs(ctx: Context): Record<JobName, Task> {
       await warmReaders(ctx, id);
       await measureSegments(ctx, id);
     },
+    'read-report': async (payload) => workReport(ctx, check(byNumber, payload).id),
     remind: async () => {
       await remindWaiting(ctx);
     },

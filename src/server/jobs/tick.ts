@@ -3,6 +3,7 @@ import { LONGEST_WAIT_MS } from '@/core/sending/outcome';
 import { LONGEST_PAUSE_MS } from '@/core/sending/way';
 import { rulesDue } from '../autosend/runs';
 import type { Context } from '../context';
+import { reportsDue } from '../delivery/read-reports';
 import { forgetOldReports } from '../delivery/reports';
 import { forgetHeld } from '../forms/held';
 import { endOldTrials } from '../forms/trials';
@@ -145,6 +146,7 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await due('decide-test', await testsDue(ctx));
   await due('release-rest', await restsDue(ctx));
   await due('letter-figures', await figuresDue(ctx));
+  await due('read-report', await reportsDue(ctx));
   await noteProgress(ctx);
 }
 
@@ -153,7 +155,7 @@ export async function foldCounts(ctx: Context): Promise<void> {
   await ctx.db.transaction().execute(async (trx) => {
     const { rows } = await sql<{ mine: boolean }>`select pg_try_advisory_xact_lock(hashtext('fold')) as mine`.execute(trx);
     if (!rows[0]?.mine) return;
-    await sql`select fold_letter(), fold_people(), fold_source(), fold_day()`.execute(trx);
+    await sql`select fold_letter(), fold_people(), fold_source(), fold_day(), fold_reason()`.execute(trx);
     await sql`
       update routes r set due_at = j.due from (select route_id, min(next_due) as due from route_jobs where not resting group by 1) j
       where r.id = j.route_id and (r.due_at is null or r.due_at > j.due)`.execute(trx);

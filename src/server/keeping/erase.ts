@@ -113,6 +113,7 @@ async function unname(db: Db, known: string[]): Promise<string[]> {
     db,
   );
   await sql`update events e set reader_id = n.nobody, agent = null from ${to} where e.reader_id = n.id`.execute(db);
+  await sql`update feedback f set reader_id = n.nobody from ${to} where f.reader_id = n.id`.execute(db);
   await sql`set local inkset.erasing = 'on'`.execute(db);
   await sql`update consents c set reader_id = n.nobody, network = null, agent = null, page = null, referrer = null from ${to} where c.reader_id = n.id`.execute(
     db,

@@ -13,7 +13,8 @@ export type MailKind =
   | 'records'
   | 'welcome'
   | 'test letter'
-  | 'file';
+  | 'file'
+  | 'reply';
 /** Somebody sits and waits for these; the others may come a little later. */
 const WAITED_FOR: ReadonlySet<MailKind> = new Set([
   'account',

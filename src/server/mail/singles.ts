@@ -4,7 +4,7 @@ import { returnPathDomain } from '@/core/senders/records';
 import { signatureFields } from '@/core/sending/dkim';
 import { compileMime, fillMime, headerBlock } from '@/core/sending/mime';
 import { MAIL_LIFE_MS, nextTry } from '@/core/sending/outcome';
-import { leaveToken, mailToken, messageName } from '@/core/sending/token';
+import { leaveToken, mailToken, singleName } from '@/core/sending/token';
 import { type Notice, renderNotice } from '@/core/writing/notice';
 import { SLOT } from '@/core/writing/slots';
 import type { Context } from '../context';
@@ -153,7 +153,7 @@ export class Singles implements Express {
     );
     const personal = {
       to: row.to_address,
-      messageId: `<${messageName(`mail ${row.id}`, ctx.config.keys)}@${domain}>`,
+      messageId: `<${singleName(row.id, ctx.config.keys)}@${domain}>`,
       leaveUrl,
       leaveMailto: leaving ? `leave-${leaveToken(leaving, 'leave-mail', ctx.config.keys)}@${back}` : undefined,
     };

@@ -109,12 +109,18 @@ export class MailLine {
     if (this.#broken) throw this.#broken;
     const wide = /[^\x20-\x7e]/.test(envelope.from + envelope.to);
     if (wide && !this.#extensions.has('SMTPUTF8'))
-      return { kind: 'refused', response: `553 5.6.7 ${this.target.host} takes no addresses beyond ASCII letters`, evidence: 0 };
+      return {
+        kind: 'refused',
+        response: `553 5.6.7 ${this.target.host} takes no addresses beyond ASCII letters`,
+        reason: 'policy',
+        evidence: 0,
+      };
     const most = Number(this.#extensions.get('SIZE') ?? 0);
     if (most > 0 && message.length > most)
       return {
         kind: 'refused',
         response: `552 5.3.4 ${this.target.host} takes at most ${most} bytes, this mail has ${message.length}`,
+        reason: 'policy',
         evidence: 0,
       };
     const size = this.#extensions.has('SIZE') ? ` SIZE=${message.length}` : '';

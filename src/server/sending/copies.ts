@@ -1,4 +1,5 @@
 import { sql } from 'kysely';
+import { type Reason, reasonOfWay } from '@/core/delivery/reason';
 import { LETTER_LIFE_MS, nextTry } from '@/core/sending/outcome';
 import { dealTurns, STRIDE } from '@/core/sending/turns';
 import type { Context } from '../context';
@@ -9,6 +10,7 @@ import { fillRoute } from '../mail/routes';
 import { countLetters, type LetterChange } from './counts';
 import { fade, type Said, type Taken, tellMailboxes } from './mailboxes';
 import { messageFor, type Prepared, prepare } from './prepared';
+import { countReasons } from './reasons';
 
 type Row = {
   id: string;
@@ -247,10 +249,10 @@ export class Copies implements Source {
       const wasCancelled = new Set(cancelled.map((row) => `${row.sent_on} ${row.id}`));
       await sql`
         update deliveries d set state = n.state, claimed_by = null, attempts = d.attempts + n.tried, faults = d.faults + n.faulty, due_at = n.due_at,
-          response = coalesce(n.response, d.response)
+          response = coalesce(n.response, d.response), reason = coalesce(n.reason, d.reason)
         from unnest(${written.map((one) => one.parcel.row.sent_on)}::date[], ${written.map((one) => one.parcel.row.id)}::bigint[], ${written.map((one) => one.state)}::text[],
                     ${written.map((one) => one.tried)}::int[], ${written.map((one) => one.faulty)}::int[], ${written.map((one) => one.due)}::timestamptz[],
-                    ${written.map((one) => one.response)}::text[]) as n(sent_on, id, state, tried, faulty, due_at, response)
+                    ${written.map((one) => one.response)}::text[], ${written.map((one) => one.reason)}::text[]) as n(sent_on, id, state, tried, faulty, due_at, response, reason)
         where d.sent_on = any(${days}) and d.sent_on = n.sent_on and d.id = n.id`.execute(trx);
       const changes = written.flatMap(({ parcel, state }): LetterChange[] => {
         const change: LetterChange = {
@@ -263,6 +265,23 @@ export class Copies implements Source {
         return field ? [{ ...change, [field]: 1 }, ...taken] : taken;
       });
       await countLetters(trx, changes);
+      await countReasons(
+        trx,
+        now,
+        written.flatMap(({ parcel, state, reason }) =>
+          reason === null
+            ? []
+            : [
+                {
+                  newsletterId: parcel.row.newsletter_id,
+                  letterId: parcel.row.letter_id,
+                  domainId: parcel.row.domain_id,
+                  reason,
+                  ...(state === 'queued' ? { putOff: 1 } : { ended: 1 }),
+                },
+              ],
+        ),
+      );
       const again = written.filter((one) => one.state === 'queued');
       if (again.length)
         await waitAgain(
@@ -276,7 +295,7 @@ export class Copies implements Source {
           trx,
           weighed.map((one) => ({
             ...of(one.parcel),
-            outcome: { kind: 'later', response: one.response ?? '', slow: false },
+            outcome: { kind: 'later', response: one.response ?? '', reason: one.reason ?? 'unknown', slow: false },
             weight: one.weight,
           })),
           this.taken,
@@ -299,6 +318,7 @@ export class Copies implements Source {
       faulty: 0,
       due: row.due_at as Date,
       response: 'response' in ending ? ending.response : null,
+      reason: ('reason' in ending && ending.kind !== 'put back' ? ending.reason : null) as Reason | null,
       weight: 0,
     };
     const stale = now.getTime() - row.tried_at.getTime() >= LETTER_LIFE_MS;
@@ -311,12 +331,24 @@ export class Copies implements Source {
       case 'in doubt': {
         const next = nextTry(row.attempts + 1, row.tried_at, now, LETTER_LIFE_MS);
         if (next) return { ...stays, tried: 1, due: next };
-        return { ...stays, state: 'given up', tried: 1, weight: ending.kind === 'later' ? GIVEN_UP_WEIGHT : 0 };
+        return {
+          ...stays,
+          state: 'given up',
+          reason: stays.reason ?? 'unreachable',
+          tried: 1,
+          weight: ending.kind === 'later' ? GIVEN_UP_WEIGHT : 0,
+        };
       }
       case 'put back':
         // The way's fault and never the reader's; but a letter is stale after two days.
-        if (ending.reason !== null && stale) return { ...stays, state: 'given up', response: ending.reason };
-        return { ...stays, due: ending.waitMs ? new Date(now.getTime() + ending.waitMs) : row.due_at, response: ending.reason };
+        if (ending.reason !== null && stale)
+          return { ...stays, state: 'given up', response: ending.reason, reason: reasonOfWay(ending.reason) };
+        return {
+          ...stays,
+          due: ending.waitMs ? new Date(now.getTime() + ending.waitMs) : row.due_at,
+          response: ending.reason,
+          reason: ending.reason === null ? null : reasonOfWay(ending.reason),
+        };
       case 'fault':
         if (row.faults + 1 >= MOST_FAULTS) return { ...stays, state: 'given up', faulty: 1 };
         return { ...stays, faulty: 1, due: new Date(now.getTime() + FAULT_WAIT_MS) };

@@ -121,7 +121,7 @@ export async function messageFor(letter: Prepared, to: Recipient): Promise<{ env
   for (let n = 0; n < letter.links.length; n += 1) values[`link:${n}`] = click + letter.links[n];
   const personal = {
     to: to.address,
-    messageId: `<${messageName(`${to.sentOn} ${to.id}`, ring)}@${letter.domain}>`,
+    messageId: `<${messageName(ref, ring)}@${letter.domain}>`,
     leaveUrl,
     leaveMailto: `leave-${leaveToken(leaving, 'leave-mail', ring)}@${back}`,
   };

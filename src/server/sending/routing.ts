@@ -1,10 +1,12 @@
 import { sql } from 'kysely';
+import { type Reason, reasonOfWay } from '@/core/delivery/reason';
 import { LETTER_LIFE_MS, MAIL_LIFE_MS } from '@/core/sending/outcome';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { type Looked, Lookups } from '../mail/lookups';
 import { routesDue, waitAgain } from './copies';
 import { countLetters } from './counts';
+import { countReasons } from './reasons';
 
 /**
  * Finds the routes of domains that mail waits for, and puts what waits on its way. Where a domain takes no mail, or has not existed for two days, its
@@ -52,7 +54,7 @@ function applyLooked(ctx: Context, looked: Looked[]): Promise<void> {
       if (one.gone) await giveUp(ctx, trx, one.id, one.said ?? '', one.state === 'no mail' ? 'bounced' : 'given up');
       else if (one.stale) {
         const ago = (ms: number) => new Date(ctx.clock.now().getTime() - ms);
-        await giveUpCopies(trx, one.id, one.said ?? '', 'given up', ago(LETTER_LIFE_MS));
+        await giveUpCopies(trx, ctx.clock.now(), one.id, one.said ?? '', 'given up', ago(LETTER_LIFE_MS));
         await sql`update mails set state = 'given up', response = ${one.said} where domain_id = ${one.id} and route_id is null and state = 'queued' and created_at < ${ago(MAIL_LIFE_MS)}`.execute(
           trx,
         );
@@ -65,7 +67,7 @@ async function giveUp(ctx: Context, db: Db, domainId: number, said: string, stat
   await sql`update readers set address_state = 'unreachable' where domain_id = ${domainId} and address_state in ('fine', 'bouncing')`.execute(
     db,
   );
-  await giveUpCopies(db, domainId, said, state, null);
+  await giveUpCopies(db, ctx.clock.now(), domainId, said, state, null);
   await sql`update mails set state = ${state}, response = ${said} where domain_id = ${domainId} and state = 'queued'`.execute(db);
   ctx.log.warn({ domain: domainId, said }, 'a domain takes no mail; its readers count as unreachable');
 }
@@ -73,14 +75,16 @@ async function giveUp(ctx: Context, db: Db, domainId: number, said: string, stat
 /** Gives up a domain's copies that have no way, all of them or those that were due before a time. */
 async function giveUpCopies(
   db: Db,
+  at: Date,
   domainId: number,
   said: string,
   state: 'bounced' | 'given up',
   dueBefore: Date | null,
 ): Promise<void> {
+  const reason: Reason = state === 'bounced' ? 'dead' : 'unreachable';
   const { rows } = await sql<{ letter_id: string; newsletter_id: string; n: number }>`
     with gone as (
-      update deliveries set state = ${state}, response = ${said}
+      update deliveries set state = ${state}, response = ${said}, reason = ${reason}
       where domain_id = ${domainId} and route_id is null and state = 'queued' and due_at < coalesce(${dueBefore}::timestamptz, 'infinity') returning letter_id, newsletter_id)
     select letter_id, newsletter_id, count(*)::int as n from gone group by 1, 2`.execute(db);
   await countLetters(
@@ -91,6 +95,11 @@ async function giveUpCopies(
       domainId,
       [state === 'bounced' ? 'bounced' : 'given_up']: row.n,
     })),
+  );
+  await countReasons(
+    db,
+    at,
+    rows.map((row) => ({ newsletterId: row.newsletter_id, letterId: row.letter_id, domainId, reason, ended: row.n })),
   );
   await sql`update mail_domains set wanted = (select count(*) from deliveries where domain_id = ${domainId} and route_id is null and state = 'queued') where id = ${domainId}`.execute(
     db,
@@ -109,9 +118,10 @@ export async function giveUpStale(ctx: Context): Promise<void> {
   );
   for (const way of ways)
     await ctx.db.transaction().execute(async (trx) => {
+      const reason = reasonOfWay(way.said);
       const { rows } = await sql<{ letter_id: string; newsletter_id: string; domain_id: number; n: number }>`
         with gone as (
-          update deliveries d set state = 'given up', response = ${way.said} from route_jobs j
+          update deliveries d set state = 'given up', response = ${way.said}, reason = ${reason} from route_jobs j
           where j.route_id = ${way.id} and d.letter_id = j.letter_id and d.sent_on = j.sent_on and d.route_id = j.route_id and d.state = 'queued' and d.due_at < ${old}
           returning d.letter_id, d.newsletter_id, d.domain_id)
         select letter_id, newsletter_id, domain_id, count(*)::int as n from gone group by 1, 2, 3`.execute(trx);
@@ -122,6 +132,17 @@ export async function giveUpStale(ctx: Context): Promise<void> {
           letterId: row.letter_id,
           domainId: row.domain_id,
           given_up: row.n,
+        })),
+      );
+      await countReasons(
+        trx,
+        ctx.clock.now(),
+        rows.map((row) => ({
+          newsletterId: row.newsletter_id,
+          letterId: row.letter_id,
+          domainId: row.domain_id,
+          reason,
+          ended: row.n,
         })),
       );
       await sql`

@@ -9,7 +9,16 @@ type Token = (name: string) => string;
  * A drawing of figures, in the house's colours; the same figures always stand in a table beside it, so that whoever does not see it misses nothing. `draw` is
  * given the colours, anew where light turns to dark, and is to stay the same while its figures do.
  */
-export function Chart({ draw, height }: { draw: (token: Token) => EChartsOption; height: number }) {
+export function Chart({
+  draw,
+  height,
+  drawn,
+}: {
+  draw: (token: Token) => EChartsOption;
+  height: number;
+  /** Is given what was drawn, for whoever takes it out as a picture. */
+  drawn?: (chart: EChartsType) => void;
+}) {
   const box = useRef<HTMLDivElement>(null);
   useEffect(() => {
     let chart: EChartsType | undefined;
@@ -37,6 +46,7 @@ export function Chart({ draw, height }: { draw: (token: Token) => EChartsOption;
           ...option.tooltip,
         },
       });
+      drawn?.(chart);
     };
     void again();
     const scheme = matchMedia('(prefers-color-scheme: dark)');
@@ -49,6 +59,6 @@ export function Chart({ draw, height }: { draw: (token: Token) => EChartsOption;
       fit.disconnect();
       chart?.dispose();
     };
-  }, [draw]);
+  }, [draw, drawn]);
   return <div ref={box} aria-hidden className="mt-3" style={{ height }} />;
 }

@@ -69,7 +69,7 @@ end $$;`;
  * so that what is read is right at any moment. The parts are for those who add up more of them than one key's, and need no sum in between. Where the
  * last key is a day, whole months are summed too, and `<name>_since` adds up from a day on out of months and the days before the first of them.
  */
-const counted = (name: string, view: string, keys: string[], fields: string[]) => {
+export const counted = (name: string, view: string, keys: string[], fields: string[]) => {
   const all = namesOf(keys);
   const names = all.join(', ');
   const byDay = all.at(-1) === 'day';

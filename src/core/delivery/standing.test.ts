@@ -1,0 +1,114 @@
+import { describe, expect, it } from 'vitest';
+import { bulkRules, type RuleFacts } from './bulk-rules';
+import { type Copies, NO_COPIES, type Provider, standingOf } from './standing';
+
+const provider = (copies: Partial<Copies>, reasons: Provider['reasons'] = [], name = 'heronmail.example'): Provider => ({
+  name,
+  weeks: [{ week: '2026-11-23', copies: { ...NO_COPIES, ...copies } }],
+  reasons,
+});
+const of = (one: Provider) => standingOf(one, [one]);
+
+describe('how a provider treats letters', () => {
+  it.each([
+    ['all is well', provider({ delivered: 990, bounced: 5, refused: 5, read: 400 }), 'fine', 'Takes your letters'],
+    ['little went there', provider({ delivered: 10, refused: 9 }), 'know', 'Too little to say'],
+    [
+      'its name is bad',
+      provider({ delivered: 500, refused: 500 }, [{ reason: 'reputation', putOff: 0, ended: 500 }]),
+      'mend',
+      'Turns letters away',
+    ],
+    [
+      'some are taken for junk',
+      provider({ delivered: 950, refused: 50 }, [{ reason: 'content', putOff: 0, ended: 50 }]),
+      'look',
+      'Takes letters for junk',
+    ],
+    [
+      'it does not believe',
+      provider({ delivered: 100, refused: 900 }, [{ reason: 'authentication', putOff: 0, ended: 900 }]),
+      'mend',
+      'Does not believe you',
+    ],
+    [
+      'nobody answered',
+      provider({ delivered: 500, givenUp: 500 }, [{ reason: 'unreachable', putOff: 900, ended: 500 }]),
+      'mend',
+      'Cannot be reached',
+    ],
+    ['readers complain', provider({ delivered: 10_000, complained: 15 }), 'look', 'Readers complain'],
+    ['many do', provider({ delivered: 10_000, complained: 40 }), 'mend', 'Readers complain'],
+    ['two complained of few', provider({ delivered: 100, complained: 2 }), 'fine', 'Takes your letters'],
+    [
+      'the list is old',
+      provider({ delivered: 900, bounced: 100 }, [{ reason: 'dead', putOff: 0, ended: 100 }]),
+      'look',
+      'Many dead addresses',
+    ],
+    ['it goes slowly', provider({ delivered: 1_000 }, [{ reason: 'slow', putOff: 700, ended: 0 }]), 'look', 'Slows you down'],
+    [
+      'mailboxes are full',
+      provider({ delivered: 950, givenUp: 50 }, [{ reason: 'full', putOff: 400, ended: 50 }]),
+      'fine',
+      'Takes your letters',
+    ],
+  ] as const)('where %s', (_name, one, tone, state) => {
+    expect(of(one)).toMatchObject({ tone, state });
+  });
+  it('says the worst first: what is turned away before complaints', () => {
+    const both = provider({ delivered: 500, refused: 500, complained: 50 }, [{ reason: 'policy', putOff: 0, ended: 500 }]);
+    expect(of(both).state).toBe('Turns letters away');
+  });
+  it('finds junk by what is read there, and read elsewhere', () => {
+    const weeks = (read: (week: number) => number) =>
+      Array.from({ length: 16 }, (_, n) => ({
+        week: `2026-${String(n).padStart(2, '0')}`,
+        copies: { ...NO_COPIES, delivered: 1_000, read: read(n) },
+      }));
+    const here = { name: 'a.example', weeks: weeks((n) => (n < 12 ? 400 : 80)), reasons: [] };
+    const there = { name: 'b.example', weeks: weeks(() => 420), reasons: [] };
+    const found = standingOf(here, [here, there]);
+    expect(found).toMatchObject({ state: 'Puts letters into junk', tone: 'mend' });
+    expect(found.junk!.low).toBeGreaterThan(0.7);
+    expect(standingOf(there, [here, there]).state).toBe('Takes your letters');
+  });
+});
+
+describe('what large providers ask', () => {
+  const facts: RuleFacts = {
+    domain: 'lanternfish.example',
+    proven: true,
+    policy: 'none',
+    verdicts: (['SPF', 'DKIM', 'DMARC', 'Alignment', 'Encryption', 'Reverse name'] as const).map((check) => ({
+      check,
+      result: 'pass',
+      good: true,
+      detail: 'yes',
+    })),
+    relay: false,
+    complaints: { complained: 1, delivered: 5_000 },
+    freeMail: false,
+  };
+  const states = (over: Partial<RuleFacts>) => bulkRules({ ...facts, ...over }).map(({ state }) => state);
+  it('is kept where all is proven', () => {
+    expect(new Set(states({}))).toEqual(new Set(['kept']));
+  });
+  it('is not known before a test letter, nor with few copies', () => {
+    expect(
+      states({ verdicts: null, complaints: { complained: 0, delivered: 10 } }).filter((state) => state === 'unknown'),
+    ).toHaveLength(6);
+  });
+  it.each([
+    [{ policy: null }, 'The domain has a policy (DMARC)'],
+    [{ freeMail: true }, 'A domain of your own'],
+    [{ complaints: { complained: 20, delivered: 5_000 } }, 'Few readers complain'],
+    [{ verdicts: facts.verdicts!.map((one) => ({ ...one, good: one.check !== 'DKIM' })) }, 'Every letter is signed (DKIM)'],
+  ] as [Partial<RuleFacts>, string][])('is broken: %j', (over, name) => {
+    expect(
+      bulkRules({ ...facts, ...over })
+        .filter(({ state }) => state === 'broken')
+        .map((rule) => rule.name),
+    ).toEqual([name]);
+  });
+});

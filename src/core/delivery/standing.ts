@@ -1,0 +1,143 @@
+import type { Rate } from '../growth/rates';
+import { rate } from '../growth/rates';
+import { type JunkRange, junkRange, type SeenWeek } from './junk';
+import type { Reason } from './reason';
+
+/** What became of a provider's copies in a week, or in several. */
+export type Copies = {
+  delivered: number;
+  bounced: number;
+  refused: number;
+  givenUp: number;
+  /** Seen to be read by a person; and opened by a machine alone. */
+  read: number;
+  hidden: number;
+  clicked: number;
+  complained: number;
+};
+export const NO_COPIES: Copies = {
+  delivered: 0,
+  bounced: 0,
+  refused: 0,
+  givenUp: 0,
+  read: 0,
+  hidden: 0,
+  clicked: 0,
+  complained: 0,
+};
+export const plus = (a: Copies, b: Copies): Copies =>
+  Object.fromEntries(Object.entries(a).map(([field, n]) => [field, n + b[field as keyof Copies]])) as Copies;
+
+/** The lines that the large providers publish: above the first of a thousand they look closer, above three they turn letters away. */
+export const COMPLAINTS = { look: 0.001, mend: 0.003 };
+/** A single complaint says nothing of a rate. */
+const FEW_COMPLAINTS = 3;
+/** From so large a share that was not taken, other than for dead addresses, something is wrong. */
+const REFUSED = { look: 0.02, mend: 0.1 };
+/** Of so many copies that came to an end is judged. */
+const LEAST_SETTLED = 20;
+const JUNK = { look: 0.1, mend: 0.4 };
+
+export type Tone = 'fine' | 'look' | 'mend' | 'know';
+export type Provider = {
+  name: string;
+  weeks: { week: string; copies: Copies }[];
+  /** Why copies of these weeks were put off and came to nothing. */
+  reasons: { reason: Reason; putOff: number; ended: number }[];
+};
+export type Standing = {
+  name: string;
+  copies: Copies;
+  settled: number;
+  putOff: number;
+  taken: Rate | null;
+  complaints: Rate | null;
+  junk: JunkRange | null;
+  tone: Tone;
+  /** How it is in words, why, and what to do. */
+  state: string;
+  why: string;
+  todo: string;
+};
+
+/** Of letters that were taken: how many could be seen to be read. */
+const seen = (copies: Copies) => ({ readable: Math.max(0, copies.delivered - copies.hidden), read: copies.read });
+export const settledOf = (copies: Copies): number => copies.delivered + copies.bounced + copies.refused + copies.givenUp;
+
+const CAUSES: Partial<Record<Reason, [state: string, why: string, todo: string]>> = {
+  reputation: [
+    'Turns letters away',
+    'It has a low opinion of your domain or of the address letters come from.',
+    'Send to those who read for a while, and look at its own page for senders.',
+  ],
+  content: [
+    'Takes letters for junk',
+    'The words, links or pictures of letters looked like junk to it.',
+    'Look through the links of the latest letter, and send yourself a proof there.',
+  ],
+  authentication: ['Does not believe you', 'It could not prove that letters are yours.', 'Check your domain’s records.'],
+  policy: ['Turns letters away', 'Letters break one of its rules.', 'Read its words under the reasons below.'],
+  slow: ['Slows you down', 'It takes fewer letters at a time than you send.', 'Nothing: letters go slower there by themselves.'],
+  unreachable: ['Cannot be reached', 'Its mail servers did not answer.', 'Nothing: letters are tried again for two days.'],
+};
+
+/** How one provider treats letters, from what became of these weeks' copies there and of all others' elsewhere. Its worst trouble is said, with the one thing to do. */
+export function standingOf(provider: Provider, all: readonly Provider[]): Standing {
+  const copies = provider.weeks.map((week) => week.copies).reduce(plus, NO_COPIES);
+  const settled = settledOf(copies);
+  const elsewhere = new Map<string, Copies>();
+  for (const other of all)
+    if (other !== provider)
+      for (const { week, copies: some } of other.weeks) elsewhere.set(week, plus(elsewhere.get(week) ?? NO_COPIES, some));
+  const weeks: SeenWeek[] = provider.weeks.map(({ week, copies: some }) => ({
+    here: seen(some),
+    elsewhere: seen(elsewhere.get(week) ?? NO_COPIES),
+  }));
+  const junk = junkRange(weeks);
+  const putOff = provider.reasons.reduce((sum, one) => sum + one.putOff, 0);
+  const base = {
+    name: provider.name,
+    copies,
+    settled,
+    putOff,
+    taken: rate(copies.delivered, settled),
+    complaints: rate(copies.complained, copies.delivered),
+    junk,
+  };
+  const said = (tone: Tone, state: string, why: string, todo: string): Standing => ({ ...base, tone, state, why, todo });
+  if (settled < LEAST_SETTLED)
+    return said('know', 'Too little to say', 'Fewer than 20 letters of these weeks went there.', 'Nothing.');
+  const blocked = provider.reasons
+    .filter(({ reason }) => reason in CAUSES && reason !== 'slow')
+    .sort((a, b) => b.ended - a.ended)[0];
+  const share = (blocked?.ended ?? 0) / settled;
+  if (blocked && share >= REFUSED.look) {
+    const [state, why, todo] = CAUSES[blocked.reason]!;
+    return said(share >= REFUSED.mend ? 'mend' : 'look', state, why, todo);
+  }
+  const complaints = copies.complained >= FEW_COMPLAINTS ? copies.complained / Math.max(1, copies.delivered) : 0;
+  if (complaints >= COMPLAINTS.look)
+    return said(
+      complaints >= COMPLAINTS.mend ? 'mend' : 'look',
+      'Readers complain',
+      `${complaints >= COMPLAINTS.mend ? 'More than three' : 'More than one'} of a thousand reported a letter as junk.`,
+      'Ask those who have long read nothing whether they stay, and look at where complainers came from.',
+    );
+  if (junk && junk.low >= JUNK.look)
+    return said(
+      junk.low >= JUNK.mend ? 'mend' : 'look',
+      'Puts letters into junk',
+      'Its readers read less than they used to, and readers elsewhere do not.',
+      'Ask readers there to answer one letter, or to move it out of junk: both teach the provider.',
+    );
+  if (copies.bounced / settled >= REFUSED.look * 2)
+    return said(
+      'look',
+      'Many dead addresses',
+      'Many mailboxes there do not exist.',
+      'Look at where these addresses came from; an old list that was brought is the usual cause.',
+    );
+  const slow = provider.reasons.find(({ reason }) => reason === 'slow');
+  if ((slow?.putOff ?? 0) > settled / 2) return said('look', ...CAUSES.slow!);
+  return said('fine', 'Takes your letters', 'Nearly all of them are taken, and few complain.', 'Nothing.');
+}

@@ -1,0 +1,129 @@
+import { sql } from 'kysely';
+import { REASON_NAMES, type Reason } from '@/core/delivery/reason';
+import { type Copies, type Provider, type Standing, standingOf } from '@/core/delivery/standing';
+import { lastDays } from '@/core/growth/days';
+import { alike } from '@/core/sending/outcome';
+import type { Context, Newsletter } from '../context';
+
+/** Small providers of a letter are counted together. */
+export const ELSEWHERE = 'All smaller ones';
+/** Words are read of the latest so many copies of a reason. */
+const LATEST = 200;
+const MOST_WORDS = 3;
+
+export type ReasonView = {
+  reason: Reason;
+  putOff: number;
+  ended: number;
+  /** The servers' own words, the most frequent of the latest, with what share of them said so. */
+  words: { example: string; share: number }[];
+};
+export type DeliveryView = {
+  standings: Standing[];
+  providers: Provider[];
+  reasons: ReasonView[];
+  /** Complaints of these days, and what else readers and providers reported. */
+  feedback: { kind: string; n: number }[];
+  since: string;
+};
+
+/**
+ * How each provider treated the letters that left in the last days, week by week, with why copies did not arrive. A provider is whoever runs the mail hosts: domains
+ * that share them are counted together; those that are not among the largest of a letter, under one name.
+ */
+export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: number): Promise<DeliveryView> {
+  const since = lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!;
+  const [copies, reasons, feedback] = await Promise.all([
+    sql<Copies & { week: string; domain: number }>`
+      select to_char(date_trunc('week', l.sent_on), 'YYYY-MM-DD') as week, c.domain_id as domain, sum(c.delivered)::int as delivered, sum(c.bounced)::int as bounced, sum(c.refused)::int as refused,
+        sum(c.given_up)::int as "givenUp", sum(c.opened_people)::int as read, sum(c.hidden)::int as hidden, sum(c.clicked)::int as clicked, sum(c.complained)::int as complained
+      from letters l join letter_domain_counts c on c.newsletter_id = ${newsletter.id}::uuid and c.letter_id = l.id
+      where l.newsletter_id = ${newsletter.id}::uuid and l.sent_on >= ${since}::date group by 1, 2 order by 1`.execute(ctx.db),
+    sql<{ domain: number; reason: Reason; putOff: number; ended: number }>`
+      select domain_id as domain, reason, sum(put_off)::int as "putOff", sum(ended)::int as ended
+      from reason_since(${newsletter.id}, ${since}::date) group by 1, 2`.execute(ctx.db),
+    sql<{ kind: string; n: number }>`
+      select kind, count(*)::int as n from feedback where newsletter_id = ${newsletter.id}::uuid and at >= ${since}::date group by 1 order by 2 desc`.execute(
+      ctx.db,
+    ),
+  ]);
+  const names = await providerNames(ctx, [...new Set([...copies.rows, ...reasons.rows].map((row) => row.domain))]);
+  const providers = new Map<string, { weeks: Map<string, Copies>; reasons: Map<Reason, { putOff: number; ended: number }> }>();
+  const of = (domain: number) => {
+    const name = names.get(domain) ?? ELSEWHERE;
+    const found = providers.get(name) ?? { weeks: new Map(), reasons: new Map() };
+    providers.set(name, found);
+    return found;
+  };
+  for (const { week, domain, ...some } of copies.rows) {
+    const { weeks } = of(domain);
+    const before = weeks.get(week);
+    weeks.set(week, before ? sumOf(before, some) : some);
+  }
+  for (const { domain, reason, putOff, ended } of reasons.rows) {
+    const known = of(domain).reasons;
+    const before = known.get(reason) ?? { putOff: 0, ended: 0 };
+    known.set(reason, { putOff: before.putOff + putOff, ended: before.ended + ended });
+  }
+  const all: Provider[] = [...providers].map(([name, { weeks, reasons: why }]) => ({
+    name,
+    weeks: [...weeks].sort(([a], [b]) => (a < b ? -1 : 1)).map(([week, some]) => ({ week, copies: some })),
+    reasons: [...why].map(([reason, n]) => ({ reason, ...n })),
+  }));
+  const standings = all
+    .map((provider) => standingOf(provider, all))
+    .sort((a, b) => Number(a.name === ELSEWHERE) - Number(b.name === ELSEWHERE) || b.settled - a.settled);
+  return {
+    standings,
+    providers: standings.map(({ name }) => all.find((one) => one.name === name)!),
+    reasons: await withWords(ctx, newsletter, since, reasons.rows),
+    feedback: feedback.rows,
+    since,
+  };
+}
+
+const sumOf = (a: Copies, b: Copies): Copies =>
+  Object.fromEntries(Object.entries(a).map(([field, n]) => [field, n + b[field as keyof Copies]])) as Copies;
+
+/** By which name a domain's provider goes: the largest of the domains that share its mail hosts. */
+async function providerNames(ctx: Context, domains: number[]): Promise<Map<number, string>> {
+  const rows = await ctx.db
+    .selectFrom('mail_domains')
+    .select(['id', 'name', 'route_id'])
+    .where('id', 'in', domains.length ? domains : [0])
+    .orderBy('id')
+    .execute();
+  const first = new Map<number, string>();
+  for (const { route_id, name } of rows) if (route_id !== null && !first.has(route_id)) first.set(route_id, name);
+  return new Map(rows.map(({ id, name, route_id }) => [id, (route_id !== null && first.get(route_id)) || name]));
+}
+
+async function withWords(
+  ctx: Context,
+  newsletter: Newsletter,
+  since: string,
+  counts: { reason: Reason; putOff: number; ended: number }[],
+): Promise<ReasonView[]> {
+  const { rows } = await sql<{ reason: Reason; response: string }>`
+    select r.reason, d.response from unnest(${REASON_NAMES as string[]}::text[]) as r(reason) cross join lateral
+      (select response from deliveries d where d.newsletter_id = ${newsletter.id}::uuid and d.reason = r.reason and d.state in ('bounced', 'refused', 'given up') and d.sent_on >= ${since}::date
+       order by d.sent_on desc, d.id desc limit ${LATEST}) d where d.response is not null`.execute(ctx.db);
+  return REASON_NAMES.flatMap((reason): ReasonView[] => {
+    const own = counts.filter((one) => one.reason === reason);
+    const putOff = own.reduce((sum, one) => sum + one.putOff, 0);
+    const ended = own.reduce((sum, one) => sum + one.ended, 0);
+    if (putOff + ended === 0) return [];
+    const said = rows.filter((row) => row.reason === reason);
+    const kinds = new Map<string, { example: string; n: number }>();
+    for (const { response } of said) {
+      const key = alike(response);
+      kinds.set(key, { example: response, n: (kinds.get(key)?.n ?? 0) + 1 });
+    }
+    const words = [...kinds.values()]
+      .sort((a, b) => b.n - a.n)
+      .slice(0, MOST_WORDS)
+      // Whose mailbox it was is nobody's affair here.
+      .map(({ example, n }) => ({ example: example.replace(/<?[^\s<>@]+@[^\s<>@]+>?/g, '…'), share: n / said.length }));
+    return [{ reason, putOff, ended, words }];
+  }).sort((a, b) => b.ended - a.ended || b.putOff - a.putOff);
+}

@@ -1,0 +1,318 @@
+import { sql } from 'kysely';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { inTransaction } from '@/server/db/connection';
+import { takeFeedback } from '@/server/delivery/feedback';
+import { isReturnAddress } from '@/server/delivery/returned';
+import { takeApart } from '@/server/delivery/take-apart';
+import { foldCounts } from '@/server/jobs/tick';
+import { eraseReaders } from '@/server/keeping/erase';
+import { letterOf } from '@/server/sending/views';
+import { answer, comesBack, complaint, mail, notice } from './notices';
+import { MINUTE, TestWorld } from './world';
+
+let world: TestWorld;
+let newsletter: Awaited<ReturnType<TestWorld['newsletter']>>;
+let senderId: string;
+
+beforeEach(async () => {
+  world = await TestWorld.open();
+  newsletter = await world.newsletter();
+  ({ senderId } = await world.sender(newsletter));
+});
+afterEach(() => world.close());
+
+const counts = async (id: string) => (await letterOf(world.ctx, newsletter, id)).counts;
+const copies = async () =>
+  Object.fromEntries(
+    (await world.ctx.db.selectFrom('deliveries').select(['address', 'state', 'reason']).execute()).map((row) => [
+      row.address.split('@')[0],
+      [row.state, row.reason],
+    ]),
+  );
+const stateOf = async (address: string) =>
+  (await world.ctx.db.selectFrom('readers').select('address_state').where('address', '=', address).executeTakeFirst())
+    ?.address_state;
+const reasons = async () =>
+  Object.fromEntries(
+    (
+      await world.ctx.db
+        .selectFrom('reason_days')
+        .select(['reason', sql<number>`sum(put_off)::int`.as('off'), sql<number>`sum(ended)::int`.as('ended')])
+        .groupBy('reason')
+        .execute()
+    ).map((row) => [row.reason, [row.off, row.ended]]),
+  );
+const kept = () =>
+  world.ctx.db.selectFrom('feedback').select(['kind', 'type', 'known_by', 'reader_id', 'letter_id']).orderBy('id').execute();
+/** A letter that everybody took, with what left. */
+async function sent(addresses: string[]) {
+  const ids = await world.readers(newsletter, addresses);
+  const letter = await world.letter(newsletter, senderId);
+  await world.work();
+  return { ids, letter, of: (address: string) => world.mail.to(address).at(-1)! };
+}
+const at = (name: string) => `${name}@heronmail.example`;
+
+describe('why copies did not arrive', () => {
+  it('is kept with each, from the dialogue and from notices in their dialects, and counted by day', async () => {
+    const said: Record<string, [number, string]> = {
+      dead: [550, '5.1.1 No such mailbox'],
+      full: [452, '4.2.2 The mailbox is full'],
+      junk: [554, '5.7.1 Message rejected as spam by content scanner'],
+      listed: [554, '5.7.1 Client host blocked using bl.lists.example'],
+      unsigned: [550, '5.7.26 This mail is unauthenticated'],
+      rules: [550, '5.7.1 Not wanted here'],
+      grey: [450, '4.2.0 Greylisted, please try again in 300 seconds'],
+    };
+    for (const [name, reply] of Object.entries(said)) world.mail.answers.set(at(name), reply);
+    const later = ['proper', 'mixed', 'words', 'bare', 'loop', 'delayed', 'fine'];
+    const { letter, of } = await sent([...Object.keys(said), ...later].map(at));
+    const back = (name: string, raw: string) => comesBack(world.ctx, of(at(name)).from, raw);
+    const status = (name: string, more: string) => `Final-Recipient: rfc822; ${at(name)}\r\nAction: failed\r\n${more}`;
+    expect(await back('proper', notice(at('proper'), { original: of(at('proper')).source }))).toBe('bounce');
+    // Its machine part under a wrong type.
+    expect(
+      await back(
+        'mixed',
+        notice(at('mixed'), { status: '5.0.0', said: '552 Mailbox quota exceeded' })
+          .replace('multipart/report; report-type=delivery-status', 'multipart/mixed')
+          .replace('message/delivery-status', 'application/octet-stream'),
+      ),
+    ).toBe('bounce');
+    expect(
+      await back(
+        'words',
+        mail(
+          ['From: <postmaster@heronmail.example>', 'Subject: Undeliverable: hello'],
+          `Hello.\n\n<${at('words')}>:\n550 5.1.1 User unknown\n\n--- Below this line is a copy of the message.\n`,
+        ),
+      ),
+    ).toBe('bounce');
+    expect(
+      await back('bare', mail(['From: <mailer-daemon@heronmail.example>', 'Subject: failed'], status('bare', 'Status: 5.1.1'))),
+    ).toBe('bounce');
+    expect(await back('loop', notice(at('loop'), { status: '5.4.6', said: '554 5.4.6 Too many hops' }))).toBe('bounce');
+    expect(await back('delayed', notice(at('delayed'), { action: 'delayed', status: '4.4.1' }))).toBe('delay');
+    expect(await copies()).toEqual({
+      dead: ['bounced', 'dead'],
+      full: ['queued', 'full'],
+      junk: ['refused', 'content'],
+      listed: ['refused', 'reputation'],
+      unsigned: ['refused', 'authentication'],
+      rules: ['refused', 'policy'],
+      grey: ['queued', 'greylist'],
+      proper: ['bounced', 'dead'],
+      mixed: ['refused', 'full'],
+      words: ['bounced', 'dead'],
+      bare: ['bounced', 'dead'],
+      loop: ['refused', 'loop'],
+      delayed: ['delivered', null],
+      fine: ['delivered', null],
+    });
+    const whole = {
+      dead: [0, 4],
+      full: [1, 1],
+      content: [0, 1],
+      reputation: [0, 1],
+      authentication: [0, 1],
+      policy: [0, 1],
+      greylist: [1, 0],
+      loop: [0, 1],
+    };
+    expect(await reasons()).toEqual(whole);
+    await foldCounts(world.ctx);
+    expect(await reasons()).toEqual(whole);
+    expect(await counts(letter)).toMatchObject({ bounced: 4, refused: 6, delivered: 2 });
+    // Blocks are never against the reader, nor one full mailbox, nor a loop.
+    for (const name of ['junk', 'listed', 'unsigned', 'rules', 'mixed', 'loop', 'delayed'])
+      expect([name, await stateOf(at(name))]).toEqual([name, 'fine']);
+    for (const name of ['dead', 'proper', 'words', 'bare']) expect([name, await stateOf(at(name))]).toEqual([name, 'suppressed']);
+  });
+
+  it('and a greylist is waited out, a full mailbox given up after two days', async () => {
+    world.mail.answers.set(at('full'), [452, '4.2.2 The mailbox is full']);
+    world.mail.answers.set(at('grey'), [450, '4.7.1 Greylisting in action']);
+    await sent([at('full'), at('grey')]);
+    world.mail.answers.delete(at('grey'));
+    for (let n = 0; n < 14; n += 1) {
+      world.clock.advance(4 * 60 * MINUTE);
+      await world.work();
+    }
+    expect(await copies()).toEqual({ full: ['given up', 'full'], grey: ['delivered', 'greylist'] });
+  });
+});
+
+describe('complaints', () => {
+  it('suppress at once and count once, whichever way they come, with the address hidden too', async () => {
+    const { letter, of, ids } = await sent(['back', 'abuse', 'name', 'fine'].map(at));
+    const hidden = (source: string) => source.replace(/^To: .*\r\n/m, 'To: <hidden@heronmail.example>\r\n');
+    // To the return path itself.
+    expect(await comesBack(world.ctx, of(at('back')).from, complaint(hidden(of(at('back')).source)))).toBe('feedback');
+    expect(await comesBack(world.ctx, of(at('back')).from, complaint(hidden(of(at('back')).source)))).toBe('nothing');
+    // To the address for complaints, with the return path in it; and with no more than the head of the letter.
+    const take = async (raw: string) => {
+      const { message, original } = await takeApart(Buffer.from(raw), 'loop@heronmail.example');
+      const part = message.parts.find(({ type }) => type === 'message/feedback-report')!.text;
+      return takeFeedback(world.ctx, part, original);
+    };
+    const abuse = of(at('abuse'));
+    expect(await take(complaint('Subject: x\r\n\r\n', { fields: [`Original-Mail-From: <${abuse.from}>`] }))).toBe(true);
+    expect(await take(complaint(hidden(of(at('name')).source)))).toBe(true);
+    expect(await counts(letter)).toMatchObject({ delivered: 4, complained: 3 });
+    expect((await kept()).map((row) => [row.kind, row.known_by, ids.indexOf(row.reader_id!)])).toEqual([
+      ['complaint', 'return path', 0],
+      ['complaint', 'return path', 1],
+      ['complaint', 'message', 2],
+    ]);
+    for (const name of ['back', 'abuse', 'name']) expect(await stateOf(at(name))).toBe('suppressed');
+    const consents = await world.ctx.db.selectFrom('consents').select('act').where('act', '=', 'complaint').execute();
+    expect(consents).toHaveLength(3);
+    // The next letter is for whoever is left.
+    world.mail.taken.length = 0;
+    await world.letter(newsletter, senderId, { subject: 'The next' });
+    await world.work();
+    expect(world.mail.taken.map(({ to }) => to)).toEqual([at('fine')]);
+  });
+
+  it('of somebody who only saw the name of a message, or of no letter of ours, suppress nobody', async () => {
+    const { letter, of } = await sent([at('mara')]);
+    const { source } = of(at('mara'));
+    const name = /^Message-ID: (<[^>]+>)/im.exec(source.replace(/\r\n[ \t]/g, ' '))![1]!;
+    const lines = async (head: string, fields: string[] = []) =>
+      takeFeedback(world.ctx, ['Feedback-Type: abuse', 'User-Agent: x', ...fields].join('\n'), head);
+    // Out of an answer that went to a list: In-Reply-To, and nothing else of the letter.
+    await lines(`Message-ID: ${name}\r\n`);
+    await lines(`Message-ID: ${name}\r\nFeedback-ID: 0b8f5d6c-1111-4222-8333-123456789012.0:x:post:inkset\r\n`);
+    await lines('', [
+      `Original-Mail-From: <b-${'a'.repeat(31)}@bounce.lanternfish.example>`,
+      `Original-Rcpt-To: <${at('mara')}>`,
+    ]);
+    const letterName = /^Feedback-ID: (\S+)/im.exec(source.replace(/\r\n[ \t]/g, ' '))![1]!;
+    await lines(`Feedback-ID: ${letterName}\r\n`);
+    expect((await kept()).map((row) => [row.known_by, row.reader_id, row.letter_id])).toEqual([
+      ['nothing', null, null],
+      ['nothing', null, null],
+      ['nothing', null, null],
+      ['letter', null, letter],
+    ]);
+    expect(await stateOf(at('mara'))).toBe('fine');
+    expect(await counts(letter)).toMatchObject({ complained: 0 });
+  });
+
+  it('that are none do what they say: not spam, failed authentication, an opt-out', async () => {
+    const { letter, of } = await sent(['spam', 'auth', 'out', 'new'].map(at));
+    const back = (name: string, type: string, fields: string[] = []) =>
+      comesBack(world.ctx, of(at(name)).from, complaint(of(at(name)).source, { type, fields }));
+    expect(await back('spam', 'not-spam')).toBe('feedback');
+    expect(await back('auth', 'auth-failure', ['Auth-Failure: dkim', 'Source-IP: 192.0.2.7'])).toBe('feedback');
+    expect(await back('out', 'opt-out')).toBe('feedback');
+    expect(await back('new', 'something-new')).toBe('feedback');
+    expect((await kept()).map(({ kind }) => kind)).toEqual(['not spam', 'not authenticated', 'opt-out', 'other']);
+    expect(await counts(letter)).toMatchObject({ complained: 0, left: 1 });
+    for (const name of ['spam', 'auth', 'out', 'new']) expect(await stateOf(at(name))).toBe('fine');
+    world.mail.taken.length = 0;
+    await world.letter(newsletter, senderId, { subject: 'The next' });
+    await world.work();
+    expect(world.mail.taken.map(({ to }) => to.split('@')[0]).sort()).toEqual(['auth', 'new', 'spam']);
+  });
+
+  it('about somebody who was erased meanwhile, are nobody’s', async () => {
+    const { ids, of } = await sent([at('mara'), at('nils')]);
+    const [mara, nils] = [of(at('mara')), of(at('nils'))];
+    await comesBack(world.ctx, nils.from, complaint(nils.source));
+    const by = { actor: 'member' as const, name: 'Ottoline Vance' };
+    await inTransaction(world.ctx.db, (trx) => eraseReaders(world.ctx, trx, newsletter, ids, by));
+    expect(await comesBack(world.ctx, mara.from, complaint(mara.source))).toBe('feedback');
+    // Nothing leads to whoever was erased: what had been kept before neither.
+    expect((await kept()).filter((row) => ids.includes(row.reader_id ?? ''))).toEqual([]);
+    expect(await comesBack(world.ctx, mara.from, notice(at('mara')))).toBe('nothing');
+  });
+});
+
+describe('what people and programs write to the return path', () => {
+  it('a person’s words reach the writer, three times a day at most; all else reaches nobody', async () => {
+    const { of, letter } = await sent([at('mara')]);
+    const { from } = of(at('mara'));
+    const before = world.mail.taken.length;
+    const person = (text: string) => comesBack(world.ctx, from, answer(text), 'mara@heronmail.example');
+    expect(await person('Thank you, this was good. \u202eevil')).toBe('reply');
+    await world.work();
+    const passed = world.mail.taken.at(-1)!;
+    expect(passed.source).toContain('Reply-To: mara@heronmail.example');
+    expect(passed.source.replace(/=\r\n/g, '')).toContain('Thank you, this was good.');
+    expect([await person('two'), await person('three'), await person('four')]).toEqual(['reply', 'reply', 'nothing']);
+    for (const [raw, is] of [
+      [answer('I am away until Monday', ['Auto-Submitted: auto-replied']), 'away'],
+      [
+        mail(
+          ['From: Guard <guard@heronmail.example>', 'Subject: Please verify', 'Auto-Submitted: auto-generated'],
+          'Please confirm that you are a human and we deliver your message.',
+        ),
+        'challenge',
+      ],
+      [
+        mail(['From: mara@heronmail.example', 'Subject: Read: hello', 'Content-Type-Hint: x'], '').replace(
+          'text/plain; charset=utf-8',
+          'multipart/report; report-type=disposition-notification; boundary=q',
+        ),
+        'receipt',
+      ],
+      [answer('News of our shop', ['List-Id: <shop.example>']), 'nothing'],
+    ] as const)
+      expect(await comesBack(world.ctx, from, raw, 'mara@heronmail.example')).toBe(is);
+    await world.work();
+    expect(world.mail.taken.slice(before)).toHaveLength(3);
+    expect(await counts(letter)).toMatchObject({ delivered: 1, left: 0, bounced: 0 });
+  });
+});
+
+describe('hostile mail', () => {
+  it('of ten megabytes, nested 500 deep, or of a hundred thousand parts, is read or left, and never stops anything', async () => {
+    const { of, letter } = await sent([at('mara')]);
+    const { from } = of(at('mara'));
+    const deep = (inner: string) => {
+      let body = inner;
+      for (let n = 0; n < 500; n += 1)
+        body = `Content-Type: multipart/mixed; boundary="b${n}"\r\n\r\n--b${n}\r\n${n ? '' : 'Content-Type: text/plain\r\n\r\n'}${body}\r\n--b${n}--\r\n`;
+      return `From: a@b.example\r\nMIME-Version: 1.0\r\n${body}`;
+    };
+    const took = performance.now();
+    for (const raw of [
+      deep('hello'),
+      `From: a@b.example\r\nContent-Type: multipart/mixed; boundary=x\r\n\r\n${'--x\r\nContent-Type: text/plain\r\n\r\na\r\n'.repeat(100_000)}--x--`,
+      `${answer('x')}${'y'.repeat(10_000_000)}`,
+      `From: ${'<'.repeat(100_000)}\r\nSubject: ${'=?utf-8?q?'.repeat(10_000)}\r\n\r\n`,
+      Buffer.from(Array.from({ length: 100_000 }, (_, n) => (n * 7919) % 256)),
+      '',
+      '\r\n\r\n\u0000\u0000',
+    ])
+      expect(['nothing', 'reply', 'away']).toContain(await comesBack(world.ctx, from, raw, ''));
+    expect(performance.now() - took).toBeLessThan(60_000);
+    // And a notice behind our whole letter of ten megabytes is a notice.
+    expect(await comesBack(world.ctx, from, notice(at('mara'), { original: `Subject: x\r\n\r\n${'z'.repeat(900_000)}` }))).toBe(
+      'bounce',
+    );
+    expect(await counts(letter)).toMatchObject({ bounced: 1 });
+  });
+  it('to addresses that are none is nobody’s', async () => {
+    const { of } = await sent([at('mara')]);
+    const { from } = of(at('mara'));
+    const local = from.split('@')[0]!;
+    expect(isReturnAddress(world.ctx, local)).toBe(true);
+    for (const forged of [
+      `${local.slice(0, -1)}${local.endsWith('a') ? 'b' : 'a'}`,
+      `m${local.slice(1)}`,
+      'b-',
+      'b-aaaa',
+      `${local}a`,
+    ])
+      expect([forged, isReturnAddress(world.ctx, forged)]).toEqual([forged, false]);
+  });
+  it('a hundred failures at once, each twice, are marked once each', async () => {
+    const names = Array.from({ length: 100 }, (_, n) => at(`r${n}`));
+    const { letter, of } = await sent(names);
+    const all = [...names, ...names].map((name) => comesBack(world.ctx, of(name).from, notice(name)));
+    expect((await Promise.all(all)).filter((one) => one === 'bounce')).toHaveLength(100);
+    expect(await counts(letter)).toMatchObject({ delivered: 0, bounced: 100 });
+  });
+});
