@@ -3,7 +3,9 @@ import { describe, expect, it } from 'vitest';
 import { rss } from './blog/feed';
 import { answer, encodeUdp } from './dns/answer';
 import { makeRecord, readMasterFile, valueTokens, writeMasterFile } from './dns/master-file';
-import { goneNotice, mannerOf } from './mailboxes/manners';
+import { aggregateReport, elsewhere } from './mailboxes/dmarc';
+import { mannerOf, PUT_OFF_MS, saidToLetter, saidToRecipient } from './mailboxes/manners';
+import { dialectOf, goneNotice, junkReport } from './mailboxes/notices';
 
 const ZONE = `$ORIGIN lanternfish.example.
 $TTL 600
@@ -66,15 +68,32 @@ describe('the mailboxes', () => {
     expect(
       ['mara@a.example', 'nobody-x@a.example', 'Gone-x@a.example', 'full-x@a', 'slow-x@a', 'refuse-x@a'].map(mannerOf),
     ).toEqual(['takes', 'nobody', 'gone', 'full', 'slow', 'refuse']);
-    const notice = goneNotice({
-      returnPath: 'b-1@bounce.example',
-      recipient: 'gone-x@a.example',
-      host: 'mx.a.example',
-      date: new Date(0),
-      original: 'Subject: s\r\n\r\nbody',
-    });
-    expect(notice).toContain('Final-Recipient: rfc822; gone-x@a.example');
-    expect(notice).not.toContain('body');
+    expect(saidToRecipient('grey', 0)?.[0]).toBe(450);
+    expect(saidToRecipient('grey', PUT_OFF_MS)).toBeNull();
+    expect([saidToRecipient('nobody', 0)?.[0], saidToLetter('junk')?.[0], saidToLetter('takes')]).toEqual([550, 554, null]);
+  });
+  const of = {
+    returnPath: 'b-1@bounce.example',
+    recipient: 'gone-x@a.example',
+    host: 'mx.a.example',
+    date: new Date(0),
+    original: 'To: gone-x@a.example\r\nSubject: s\r\n\r\nbody',
+  };
+  it('tell of a dead mailbox in five dialects, each address always in the same', () => {
+    const told = [0, 1, 2, 3, 4].map((dialect) => goneNotice(of, dialect));
+    expect(new Set(told).size).toBe(5);
+    for (const notice of told) expect(notice).toContain('gone-x@a.example');
+    expect(dialectOf('gone-x@a.example')).toBe(dialectOf('gone-x@a.example'));
+    expect(new Set(Array.from({ length: 60 }, (_, n) => dialectOf(`gone-${n}@a.example`))).size).toBe(5);
+  });
+  it('report as junk without the reader’s address, and what a day brought as XML', () => {
+    expect(junkReport(of)).not.toContain('gone-x@a.example');
+    const seen = elsewhere('heronmail.example', 'a.example', '2026-11-24', 'reject', 180, 'ink1');
+    expect(elsewhere('heronmail.example', 'a.example', '2026-11-24', 'reject', 180, 'ink1')).toEqual(seen);
+    expect(seen.some(({ dkim, spf }) => dkim && !spf)).toBe(true);
+    expect(
+      aggregateReport({ reporter: 'heronmail.example', domain: 'a.example', policy: 'none', day: '2026-11-24', seen }),
+    ).toMatch(/<count>2<\/count>/);
   });
 });
 

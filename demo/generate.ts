@@ -1,4 +1,5 @@
 import { v7 } from 'uuid';
+import { reasonOf } from '@/core/delivery/reason';
 import { classify, sourceName, touchOfVisit } from '@/core/growth/attribution';
 import { localDay } from '@/core/growth/days';
 import { folded } from '@/core/readers/condition';
@@ -45,6 +46,7 @@ export type DemoRows = {
   letters: (Row & { id: string; post_id: string; preview_line: string })[];
   letterCounts: Row[];
   deliveries: Row[];
+  feedback: Row[];
   events: Row[];
   dailyCounts: Row[];
   formDays: Row[];
@@ -88,6 +90,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     letters: [],
     letterCounts: [],
     deliveries: [],
+    feedback: [],
     events: [],
     dailyCounts: [],
     formDays: [],
@@ -355,6 +358,31 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
             at: new Date(leftAt).toISOString(),
           });
       }
+      // Now and then somebody who leaves also reports the letter.
+      if (left && n % 3 === 1 && chance(0.09)) {
+        counts.complained += 1;
+        event('complaint', leftAt);
+        Object.assign(reader.get(person.id)!, { address_state: 'suppressed' });
+        rows.suppressions.push({
+          newsletter_id: ids.newsletter,
+          address_key: person.key,
+          reason: 'complaint',
+          at: new Date(leftAt).toISOString(),
+          detail: 'Reported as unwanted',
+        });
+        rows.feedback.push({
+          newsletter_id: ids.newsletter,
+          letter_id: letterId,
+          sent_on: sentOn,
+          delivery_id: deliveryId,
+          reader_id: person.id,
+          kind: 'complaint',
+          type: 'abuse',
+          reporter: person.provider,
+          known_by: 'return path',
+          at: new Date(leftAt).toISOString(),
+        });
+      }
       if (dead) {
         event('bounce', deliveredAt);
         buried.add(person.id);
@@ -367,6 +395,13 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
           detail: '550 5.1.1 No such mailbox',
         });
       }
+      const said = dead
+        ? '550 5.1.1 No such mailbox'
+        : refused
+          ? unproven
+            ? '550 5.1.8 Nobody takes mail for lanternfish.example, so nothing is taken from it'
+            : '550 5.7.1 Not wanted here'
+          : '250 2.0.0 Taken';
       rows.deliveries.push({
         id: deliveryId,
         sent_on: sentOn,
@@ -383,16 +418,10 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         opened_by_machine_at: person.proxy && !dead && !refused ? new Date(deliveredAt + MINUTE).toISOString() : null,
         clicked_at: clicked ? new Date(openedAt + MINUTE).toISOString() : null,
         left_at: left ? new Date(leftAt).toISOString() : null,
-        response: dead
-          ? '550 5.1.1 No such mailbox'
-          : refused
-            ? unproven
-              ? '550 5.1.8 Nobody takes mail for lanternfish.example, so nothing is taken from it'
-              : '550 5.7.1 Not wanted here'
-            : '250 2.0.0 Taken',
+        response: said,
+        reason: dead || refused ? reasonOf(550, said).reason : null,
       });
     }
-    if (n % 9 === 7) counts.complained = 1;
     const postId = id(at - DAY);
     rows.written.push(postRow(postId, ids, title, summary, site, n, at - DAY));
     rows.letters.push(

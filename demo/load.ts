@@ -1,3 +1,4 @@
+import { Readable } from 'node:stream';
 import { sql } from 'kysely';
 import { itemKey, printOf } from '@/core/autosend/items';
 import { LANES } from '@/core/autosend/lanes';
@@ -18,6 +19,7 @@ import { nextHour } from '@/server/autosend/runs';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
+import { uploadReport } from '@/server/delivery/read-reports';
 import { createForm, formOf, publishForm, saveDraft } from '@/server/forms/forms';
 import { newId } from '@/server/ids';
 import { keepSegment, measureSegments } from '@/server/readers/segments';
@@ -26,6 +28,7 @@ import { openRuntime } from '@/server/runtime';
 import { addDomain, checkDomain, domainOf } from '@/server/senders/domains';
 import { setCopySpans } from '@/server/sending/results';
 import { createNewsletter } from '@/server/site/founding';
+import { aggregateReport, elsewhere, type SeenMails } from '../backlot/mailboxes/dmarc';
 import { writeDrafts } from './drafts';
 import { essay, layouts } from './essay';
 import { type DemoIds, generate, MONTHS_BACK, REFUSING } from './generate';
@@ -365,7 +368,7 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
       row.domain_id = providers.get(String(row.provider));
       delete row.provider;
     }
-    for (const row of rows.events) row.delivery_id = base + Number(row.delivery_id);
+    for (const row of [...rows.events, ...rows.feedback]) row.delivery_id = base + Number(row.delivery_id);
     await bulk(db, 'readers', rows.readers);
     await bulk(db, 'memberships', rows.memberships);
     await bulk(db, 'consents', rows.consents);
@@ -380,6 +383,7 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
     await bulk(db, 'letter_links', links);
     await bulk(db, 'deliveries', rows.deliveries);
     await bulk(db, 'events', rows.events);
+    await bulk(db, 'feedback', rows.feedback);
     // Who joined and left on which day is told by the story, not by what of it still stands.
     await sql`delete from day_changes where newsletter_id = ${newsletter.id}`.execute(db);
     await bulk(db, 'day_sums', rows.dailyCounts);
@@ -396,10 +400,12 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
         count(opened_at), count(opened_by_machine_at), count(clicked_at), count(left_at), count(*) filter (where opened_by_machine_at is not null and opened_at is null)
       from deliveries where newsletter_id = ${newsletter.id} group by 1, 2, 3`.execute(db);
     await setCopySpans(db, newsletter.id);
-    const complained = rows.letterCounts.filter((counts) => counts.complained).map((counts) => String(counts.letter_id));
-    await sql`insert into letter_changes (newsletter_id, letter_id, domain_id, complained) select ${newsletter.id}::uuid, id, 0, 1 from unnest(${complained}::uuid[]) as t(id)`.execute(
+    await sql`insert into letter_changes (newsletter_id, letter_id, domain_id, complained) select d.newsletter_id, d.letter_id, d.domain_id, count(*)
+      from feedback f join deliveries d on d.sent_on = f.sent_on and d.id = f.delivery_id where f.newsletter_id = ${newsletter.id} and f.kind = 'complaint' group by 1, 2, 3`.execute(
       db,
     );
+    await sql`insert into reason_changes (newsletter_id, domain_id, reason, day, ended) select newsletter_id, domain_id, reason, sent_on, count(*)
+      from deliveries where newsletter_id = ${newsletter.id} and reason is not null group by 1, 2, 3, 4`.execute(db);
     // Where the forms were seen: on the pages that brought readers, some thirty visits for each of them.
     await sql`
       insert into form_places (form_id, host, path, first_at, last_at, loads)
@@ -413,11 +419,68 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
     where newsletter_id = ${newsletter.id} and source_form_id = ${ids.forms.article} and confirmed`.execute(ctx.db);
   await changedMailHost(ctx, newsletter, ids, outside, rows.letters);
   await blog(ctx, newsletter, ids, rows.posts, outside);
+  await reported(ctx, newsletter, rows.deliveries);
   await sql`select recount_recent(${newsletter.id}::uuid)`.execute(ctx.db);
   await warmReaders(ctx, newsletter.id);
   for (const [name, condition] of SEGMENTS) await keepSegment(ctx, newsletter, null, { name, condition });
   await measureSegments(ctx, newsletter.id);
   await sql`analyze`.execute(ctx.db);
+}
+
+const DAY_MS = 86_400_000;
+const PROVIDERS = ['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'];
+
+/** What the providers reported of mail in the domain's name over the last weeks: the letters, a few confirmations on other days, and what else came. */
+async function reported(ctx: Context, newsletter: Newsletter, deliveries: Record<string, unknown>[]): Promise<void> {
+  const domain = await ctx.db
+    .selectFrom('domains as d')
+    .innerJoin('domain_keys as k', 'k.domain_id', 'd.id')
+    .select(['d.id', 'd.name', 'k.selector'])
+    .where('d.newsletter_id', '=', newsletter.id)
+    .where('d.name', '=', 'lanternfish.example')
+    .where('k.role', '=', 'active')
+    .executeTakeFirst();
+  if (!domain) return;
+  const { name, selector } = domain;
+  const [ip = '127.0.0.1'] = ctx.config.sendingAddresses;
+  for (let back = 34; back >= 1; back -= 1) {
+    const day = new Date(ctx.clock.now().getTime() - back * DAY_MS).toISOString().slice(0, 10);
+    for (const reporter of PROVIDERS) {
+      const letters = deliveries.filter(
+        (row) => row.sent_on === day && row.state === 'delivered' && String(row.address).endsWith(`@${reporter}`),
+      ).length;
+      const mails = letters + (day.charCodeAt(9) % 4);
+      if (mails === 0) continue;
+      const ours = { ip, disposition: 'none' as const, from: name };
+      const seen: SeenMails[] = [
+        {
+          ...ours,
+          mails,
+          dkim: true,
+          spf: true,
+          signature: { domain: name, selector, result: 'pass' },
+          returnPath: { domain: `bounce.${name}`, result: 'pass' },
+        },
+        // What its writer mails by hand, from a mailbox of their own.
+        ...(reporter === 'kestrel.example'
+          ? [
+              {
+                ip: '198.51.100.12',
+                mails: 2,
+                disposition: 'none' as const,
+                dkim: false,
+                spf: true,
+                from: name,
+                returnPath: { domain: name, result: 'pass' },
+              },
+            ]
+          : []),
+        ...elsewhere(reporter, name, day, 'none', letters, selector),
+      ];
+      const report = aggregateReport({ reporter, domain: name, policy: 'none', day, seen });
+      await uploadReport(ctx, newsletter, domain.id, Readable.from([Buffer.from(report)]));
+    }
+  }
 }
 
 /** The blog with its posts and the form's script on it, and the rule that watches its feed. */

@@ -1,7 +1,8 @@
 /*
  * The mailboxes: one SMTP server for the four invented providers (and any other domain whose MX points here), and the pages on which
  * readers' inboxes are looked at. It checks every letter's SPF, DKIM and DMARC with real look-ups at the Backlot's DNS. How an address answers
- * is said in manners.ts. A notice about a dead mailbox goes to the letter's return path, found through MX like any mail.
+ * is said in manners.ts. What is mailed back goes to the letter's return path, found through MX like any mail; each provider reports what a day brought
+ * in a domain's name to the address that its policy names.
  */
 import { simpleParser } from 'mailparser';
 import nodemailer from 'nodemailer';
@@ -11,7 +12,9 @@ import { asJson, notFound, serve } from '../shell/http';
 import { knowLocalhost } from '../shell/localhost';
 import { esc, worldPage } from '../shell/page';
 import { portOf, worldNow } from '../shell/world';
-import { goneNotice, mannerOf, SLOW_MS, verdictReply } from './manners';
+import { reportDays } from './days';
+import { mannerOf, saidToLetter, saidToRecipient } from './manners';
+import { awayNote, goneNotice, junkReport, lateNotice, personAnswers, verdictReply } from './notices';
 import * as store from './store';
 import { resolver, verify } from './verify';
 
@@ -36,7 +39,7 @@ async function checkAll(): Promise<void> {
 const partsOf = (letter: store.Stored) => ({ returnPath: letter.mailFrom, recipient: letter.to, host: hostOf(letter.to) });
 
 /** Mails a notice to whoever a letter came from, found through MX like any mail. */
-async function sendBack(to: string, notice: string): Promise<void> {
+async function sendBack(to: string, notice: string, from = ''): Promise<void> {
   if (!to) return;
   await resolver.resolveMx(to.slice(to.lastIndexOf('@') + 1));
   // 127.0.0.1 is where this world's mail hosts live; the port stands for their port 25.
@@ -48,12 +51,24 @@ async function sendBack(to: string, notice: string): Promise<void> {
   });
   for (let tries = 0; tries < 20; tries += 1) {
     try {
-      await transport.sendMail({ envelope: { from: '', to }, raw: notice });
+      await transport.sendMail({ envelope: { from, to }, raw: notice });
       return;
     } catch {
       await new Promise((resolve) => setTimeout(resolve, 1_000));
     }
   }
+}
+
+/** Reports a letter as junk, to the address for complaints at the domain that it came back to. */
+async function report(letter: store.Stored): Promise<void> {
+  const domain = letter.mailFrom.slice(letter.mailFrom.lastIndexOf('@') + 1);
+  const original = store.source(letter.id).toString('latin1');
+  if (domain)
+    await sendBack(
+      `abuse@${domain}`,
+      junkReport({ ...partsOf(letter), date: await worldNow(), original }),
+      `reports@${hostOf(letter.to)}`,
+    );
 }
 
 const certificate = await generate([{ name: 'commonName', value: 'mx.backlot.example' }], { keySize: 2048 });
@@ -71,13 +86,15 @@ const smtp = new SMTPServer({
   },
   onRcptTo({ address }, _session, callback) {
     const manner = mannerOf(address);
-    if (manner === 'nobody') return callback(no(550, '5.1.1 No such mailbox'));
-    if (manner === 'full') return callback(no(452, '4.2.2 The mailbox is full'));
-    if (manner !== 'slow') return callback();
+    if (manner !== 'slow' && manner !== 'grey') {
+      const said = saidToRecipient(manner, 0);
+      return callback(said && no(...said));
+    }
     worldNow().then((now) => {
       const first = firstTry.get(address) ?? now.getTime();
       firstTry.set(address, first);
-      callback(now.getTime() - first < SLOW_MS ? no(451, '4.7.1 Slow down, please come again later') : null);
+      const said = saidToRecipient(manner, now.getTime() - first);
+      callback(said && no(...said));
     }, callback);
   },
   onData(stream, session, callback) {
@@ -86,7 +103,8 @@ const smtp = new SMTPServer({
     stream.on('end', () => {
       const source = Buffer.concat(chunks);
       const recipients = session.envelope.rcptTo.map((r) => r.address);
-      if (recipients.some((to) => mannerOf(to) === 'refuse')) return callback(no(550, '5.7.1 Not wanted here'));
+      const refused = recipients.map((to) => saidToLetter(mannerOf(to))).find((said) => said !== null);
+      if (refused) return callback(no(...refused));
       worldNow()
         .then(async (now) => {
           const mailFrom = session.envelope.mailFrom ? session.envelope.mailFrom.address : '';
@@ -123,16 +141,15 @@ const smtp = new SMTPServer({
                 at: now,
               });
               store.save({ ...stored, verdicts });
-              if (mannerOf(to) === 'gone')
-                await sendBack(
-                  mailFrom,
-                  goneNotice({ ...partsOf(stored), date: await worldNow(), original: source.toString('latin1') }),
-                );
+              const of = { ...partsOf(stored), date: await worldNow(), original: source.toString('latin1') };
+              const manner = mannerOf(to);
+              if (manner === 'gone') await sendBack(mailFrom, goneNotice(of));
+              if (manner === 'late') await sendBack(mailFrom, lateNotice(of));
+              if (manner === 'away') await sendBack(mailFrom, awayNote(of));
+              if (manner === 'answers') await sendBack(mailFrom, personAnswers(of), to);
+              if (manner === 'complains') await report(stored);
               if (to.startsWith('verdicts@'))
-                await sendBack(
-                  head.replyTo?.value[0]?.address ?? mailFrom,
-                  verdictReply({ ...partsOf(stored), date: await worldNow(), trace, original: source.toString('latin1') }),
-                );
+                await sendBack(head.replyTo?.value[0]?.address ?? mailFrom, verdictReply({ ...of, trace }));
             });
           }
           callback();
@@ -166,7 +183,7 @@ function inboxPage(to: string | undefined): string {
     `<h1>${esc(to ?? 'All inboxes')}</h1>${
       to
         ? '<p><a href="/">All inboxes</a></p>'
-        : `<p>Mailboxes at ${PROVIDERS.join(', ')}. Addresses that begin with nobody-, gone-, full-, slow- or refuse- answer accordingly.</p><form action="/"><label>Open the inbox of <input name="to" size="36" placeholder="someone@heronmail.example"></label> <button>Open</button></form>
+        : `<p>Mailboxes at ${PROVIDERS.join(', ')}. Addresses that begin with nobody-, gone-, full-, slow-, grey-, refuse-, junk-, listed-, late-, away-, answers- or complains- do accordingly.</p><form action="/"><label>Open the inbox of <input name="to" size="36" placeholder="someone@heronmail.example"></label> <button>Open</button></form>
 <p>The doors are <b>${doors}</b>. <form method="post" action="/doors"><button name="doors" value="${doors === 'open' ? 'closed' : 'open'}">${doors === 'open' ? 'Close them' : 'Open them'}</button></form></p>`
     }
 <p>${letters.length} letters</p><table><tr><th>Came</th><th>To</th><th>From</th><th>Subject</th><th>SPF DKIM DMARC</th></tr>${rows}</table>`,
@@ -182,6 +199,7 @@ async function letterPage(m: store.Stored): Promise<string> {
     m.subject,
     `<p><a href="/inbox/${encodeURIComponent(m.to)}">Inbox of ${esc(m.to)}</a></p><h1>${esc(m.subject)}</h1><p>From ${esc(m.from)}, to ${esc(m.to)}, ${esc(time(m.at))}, ${m.bytes.toLocaleString('en-GB')} bytes, ${m.encrypted ? 'encrypted on the way' : 'not encrypted on the way'}</p>
 <table>${verdict('SPF', m.verdicts?.spf)}${verdict('DKIM', m.verdicts?.dkim)}${verdict('DMARC', m.verdicts?.dmarc)}</table>
+<form method="post" action="/letter/${m.id}/junk"><p><button>Report as junk</button> (what its provider tells the sender: RFC 5965)</p></form>
 ${m.leaveUrl ? `<form method="post" action="/letter/${m.id}/leave"><p><button>Unsubscribe</button> (what a mail program shows beside the sender: one click, RFC 8058)</p></form>` : ''}
 <h2>The letter</h2>${parsed.html ? `<iframe title="The letter" sandbox="allow-popups allow-popups-to-escape-sandbox" src="/letter/${m.id}/html"></iframe>` : ''}
 <h2>Its text part</h2><pre>${esc(parsed.text ?? '')}</pre><h2>Its source</h2><p><a href="/letter/${m.id}/source">Raw source</a></p>`,
@@ -207,6 +225,10 @@ serve('mailboxes', portOf('BACKLOT_INBOX_PORT'), async (ask) => {
   const parsed = await simpleParser(store.source(id), { skipTextToHtml: true });
   if (act === 'html') return { body: `<base target="_blank">${parsed.html || ''}` };
   if (act === 'text') return { type: 'text/plain; charset=utf-8', body: parsed.text ?? '' };
+  if (act === 'junk' && ask.method === 'POST') {
+    await report(letter);
+    return { body: worldPage('The mailboxes', 'Junk', `<h1>Reported</h1><p><a href="/letter/${id}">Back to the letter</a></p>`) };
+  }
   if (act === 'leave' && ask.method === 'POST' && letter.leaveUrl) {
     const answer = await fetch(letter.leaveUrl, {
       method: 'POST',
@@ -222,3 +244,5 @@ serve('mailboxes', portOf('BACKLOT_INBOX_PORT'), async (ask) => {
   }
   return notFound;
 });
+
+reportDays(sendBack);

@@ -1,5 +1,6 @@
 import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { feedbackOf } from '@/core/delivery/came-back';
 import { inTransaction } from '@/server/db/connection';
 import { takeFeedback } from '@/server/delivery/feedback';
 import { isReturnAddress } from '@/server/delivery/returned';
@@ -7,6 +8,7 @@ import { takeApart } from '@/server/delivery/take-apart';
 import { foldCounts } from '@/server/jobs/tick';
 import { eraseReaders } from '@/server/keeping/erase';
 import { letterOf } from '@/server/sending/views';
+import { awayNote, goneNotice, junkReport, lateNotice, personAnswers } from '../../backlot/mailboxes/notices';
 import { answer, comesBack, complaint, mail, notice } from './notices';
 import { MINUTE, TestWorld } from './world';
 
@@ -139,6 +141,30 @@ describe('why copies did not arrive', () => {
       await world.work();
     }
     expect(await copies()).toEqual({ full: ['given up', 'full'], grey: ['delivered', 'greylist'] });
+  });
+});
+
+describe('a dead mailbox', () => {
+  it('is found dead in each dialect of the Backlot, and a warning, an absence and an answer are told apart', async () => {
+    const names = ['d0', 'd1', 'd2', 'd3', 'd4', 'late', 'away', 'answers', 'junk'];
+    const { letter, of } = await sent(names.map(at));
+    const back = (name: string) => ({
+      returnPath: of(at(name)).from,
+      recipient: at(name),
+      host: 'mx.heronmail.example',
+      date: new Date(),
+      original: of(at(name)).source,
+    });
+    const came = async (name: string, raw: string, from = '') => comesBack(world.ctx, of(at(name)).from, raw, from);
+    for (let dialect = 0; dialect < 5; dialect += 1)
+      expect([dialect, await came(`d${dialect}`, goneNotice(back(`d${dialect}`), dialect))]).toEqual([dialect, 'bounce']);
+    expect(await came('late', lateNotice(back('late')))).toBe('delay');
+    expect(await came('away', awayNote(back('away')))).toBe('away');
+    expect(await came('answers', personAnswers(back('answers')), at('answers'))).toBe('reply');
+    const report = await takeApart(Buffer.from(junkReport(back('junk'))), 'reports@mx.heronmail.example');
+    expect(await takeFeedback(world.ctx, feedbackOf(report.message)!, report.original)).toBe(true);
+    expect(await counts(letter)).toMatchObject({ bounced: 5, refused: 0, delivered: 4, complained: 1 });
+    expect(await reasons()).toEqual({ dead: [0, 5] });
   });
 });
 

@@ -12,6 +12,10 @@ export type RuleFacts = {
   policy: string | null;
   /** What a test mailbox thought of a letter, and when. */
   verdicts: MailVerdict[] | null;
+  /** Which of its records stand. */
+  records: { spf: boolean; dkim: boolean };
+  /** Its own mail of the last weeks, as providers reported it. */
+  reported: { mails: number; aligned: number };
   /** Letters leave through somebody else's service. */
   relay: boolean;
   complaints: { complained: number; delivered: number };
@@ -23,16 +27,22 @@ const ENOUGH = 500;
 
 /** The rules in the order in which they are met: who one is, how the mail is brought, what readers can do, what they say. */
 export function bulkRules(facts: RuleFacts): BulkRule[] {
-  const verdict = (check: MailVerdict['check'], name: string, broken: string): BulkRule => {
+  const { reported } = facts;
+  const believed = reported.mails > 0 && reported.aligned / reported.mails > 0.98;
+  const figure = new Intl.NumberFormat('en-GB');
+  const verdict = (check: MailVerdict['check'], name: string, broken: string, otherwise = ''): BulkRule => {
     const found = facts.verdicts?.find((one) => one.check === check);
-    if (!found) return { name, state: 'unknown', proof: 'A test letter finds out: send one on the domain’s page.' };
+    if (!found)
+      return otherwise
+        ? { name, state: 'kept', proof: otherwise }
+        : { name, state: 'unknown', proof: 'A test letter finds out: send one on the domain’s page.' };
     return found.good
       ? { name, state: 'kept', proof: `The last test letter: ${found.detail || found.result}.` }
       : { name, state: 'broken', proof: broken };
   };
   const { complained, delivered } = facts.complaints;
   const rate = delivered ? complained / delivered : 0;
-  const said = `${(100 * rate).toFixed(2)}% of ${new Intl.NumberFormat('en-GB').format(delivered)} copies`;
+  const said = `${(100 * rate).toFixed(2)}% of ${figure.format(delivered)} copies`;
   return [
     facts.freeMail
       ? {
@@ -41,8 +51,18 @@ export function bulkRules(facts: RuleFacts): BulkRule[] {
           proof: `${facts.domain} is a provider’s: it turns away letters in its name from elsewhere.`,
         }
       : { name: 'A domain of your own', state: 'kept', proof: `Letters come from ${facts.domain}.` },
-    verdict('SPF', 'SPF holds', 'The last test letter’s return path was not believed.'),
-    verdict('DKIM', 'Every letter is signed (DKIM)', 'The last test letter’s signature did not hold.'),
+    verdict(
+      'SPF',
+      'SPF holds',
+      'The last test letter’s return path was not believed.',
+      facts.records.spf ? 'Its record stands at your name servers.' : '',
+    ),
+    verdict(
+      'DKIM',
+      'Every letter is signed (DKIM)',
+      'The last test letter’s signature did not hold.',
+      facts.records.dkim ? 'Its key stands at your name servers.' : '',
+    ),
     facts.policy
       ? { name: 'The domain has a policy (DMARC)', state: 'kept', proof: `It asks for “${facts.policy}”.` }
       : {
@@ -54,6 +74,7 @@ export function bulkRules(facts: RuleFacts): BulkRule[] {
       'Alignment',
       'Signature or return path belong to the from-address',
       'Neither belonged to it in the last test letter.',
+      believed ? `Providers reported ${figure.format(reported.aligned)} of ${figure.format(reported.mails)} as yours.` : '',
     ),
     verdict('Encryption', 'Letters come encrypted (TLS)', 'The last test letter came in the clear.'),
     verdict(

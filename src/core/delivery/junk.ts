@@ -8,8 +8,6 @@ export type JunkRange = { low: number; high: number };
 /** A habit is known from so many letters on each side, over so many weeks. */
 const LEAST_READABLE = 200;
 const LEAST_WEEKS = 6;
-/** Of the latest weeks is told; the others are the habit. */
-export const LATEST_WEEKS = 4;
 /** Ninety per cent of a normal distribution lie within so many standard deviations of its middle. */
 const Z = 1.6449;
 
@@ -27,12 +25,11 @@ function ratio(here: Seen, elsewhere: Seen): { log: number; variance: number } {
 
 /**
  * How much of what a provider took landed in junk, as its readers' reading suggests: whoever finds a letter in junk does not read it, so that what is read falls
- * there and nowhere else. Compared is how much is read here to how much is read everywhere else, in the latest four weeks and in those before (the habit
+ * there and nowhere else. Compared is how much is read here to how much is read everywhere else, in the latest weeks and in those before (the habit
  * of this provider's readers). Its range holds what chance does, and what the weeks before differed among themselves. Null where too little is known.
  */
-export function junkRange(weeks: readonly SeenWeek[]): JunkRange | null {
-  const latest = weeks.slice(-LATEST_WEEKS);
-  const before = weeks.slice(0, -LATEST_WEEKS).filter(({ here, elsewhere }) => here.readable > 0 && elsewhere.readable > 0);
+export function junkRange(habitual: readonly SeenWeek[], latest: readonly SeenWeek[]): JunkRange | null {
+  const before = habitual.filter(({ here, elsewhere }) => here.readable > 0 && elsewhere.readable > 0);
   const [now, then] = [latest, before].map((some) => [sum(some, 'here'), sum(some, 'elsewhere')] as const);
   if (before.length < LEAST_WEEKS || [...now!, ...then!].some(({ readable }) => readable < LEAST_READABLE)) return null;
   const current = ratio(...now!);

@@ -60,7 +60,6 @@ export const REASONS = {
 
 export type Reason = keyof typeof REASONS;
 export const REASON_NAMES = Object.keys(REASONS) as Reason[];
-export const reasonName = (reason: Reason): string => REASONS[reason][0];
 
 /** Enhanced codes that say the mailbox itself is no good. */
 const DEAD = /^5\.(1\.[0-36]|1\.10|2\.1)$/;

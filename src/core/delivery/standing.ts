@@ -1,6 +1,4 @@
-import type { Rate } from '../growth/rates';
-import { rate } from '../growth/rates';
-import { type JunkRange, junkRange, type SeenWeek } from './junk';
+import { type JunkRange, junkRange } from './junk';
 import type { Reason } from './reason';
 
 /** What became of a provider's copies in a week, or in several. */
@@ -41,17 +39,16 @@ const JUNK = { look: 0.1, mend: 0.4 };
 export type Tone = 'fine' | 'look' | 'mend' | 'know';
 export type Provider = {
   name: string;
+  /** In their order, the latest last. */
   weeks: { week: string; copies: Copies }[];
-  /** Why copies of these weeks were put off and came to nothing. */
+  /** Why copies were put off and came to nothing in the latest four weeks of them. */
   reasons: { reason: Reason; putOff: number; ended: number }[];
 };
 export type Standing = {
   name: string;
+  /** Of the weeks that are shown. */
   copies: Copies;
   settled: number;
-  putOff: number;
-  taken: Rate | null;
-  complaints: Rate | null;
   junk: JunkRange | null;
   tone: Tone;
   /** How it is in words, why, and what to do. */
@@ -81,32 +78,39 @@ const CAUSES: Partial<Record<Reason, [state: string, why: string, todo: string]>
   unreachable: ['Cannot be reached', 'Its mail servers did not answer.', 'Nothing: letters are tried again for two days.'],
 };
 
-/** How one provider treats letters, from what became of these weeks' copies there and of all others' elsewhere. Its worst trouble is said, with the one thing to do. */
-export function standingOf(provider: Provider, all: readonly Provider[]): Standing {
-  const copies = provider.weeks.map((week) => week.copies).reduce(plus, NO_COPIES);
+/**
+ * How one provider treats letters now: from what became of the copies of the latest four weeks there, and of all others' elsewhere (from the week `lately` on). Its
+ * worst trouble is said, with the one thing to do. Copies are of the weeks from `shown` on; what is before tells what its readers' habit is.
+ */
+export function standingOf(
+  provider: Provider,
+  all: readonly Provider[],
+  { shown, lately }: { shown: string; lately: string },
+): Standing {
+  const from = (first: string) =>
+    provider.weeks
+      .filter(({ week }) => week >= first)
+      .map((week) => week.copies)
+      .reduce(plus, NO_COPIES);
+  const [whole, copies] = [from(shown), from(lately)];
   const settled = settledOf(copies);
   const elsewhere = new Map<string, Copies>();
   for (const other of all)
     if (other !== provider)
       for (const { week, copies: some } of other.weeks) elsewhere.set(week, plus(elsewhere.get(week) ?? NO_COPIES, some));
-  const weeks: SeenWeek[] = provider.weeks.map(({ week, copies: some }) => ({
+  const weeks = provider.weeks.map(({ week, copies: some }) => ({
+    week,
     here: seen(some),
     elsewhere: seen(elsewhere.get(week) ?? NO_COPIES),
   }));
-  const junk = junkRange(weeks);
-  const putOff = provider.reasons.reduce((sum, one) => sum + one.putOff, 0);
-  const base = {
-    name: provider.name,
-    copies,
-    settled,
-    putOff,
-    taken: rate(copies.delivered, settled),
-    complaints: rate(copies.complained, copies.delivered),
-    junk,
-  };
+  const junk = junkRange(
+    weeks.filter(({ week }) => week < lately),
+    weeks.filter(({ week }) => week >= lately),
+  );
+  const base = { name: provider.name, copies: whole, settled: settledOf(whole), junk };
   const said = (tone: Tone, state: string, why: string, todo: string): Standing => ({ ...base, tone, state, why, todo });
   if (settled < LEAST_SETTLED)
-    return said('know', 'Too little to say', 'Fewer than 20 letters of these weeks went there.', 'Nothing.');
+    return said('know', 'Too little to say', 'Fewer than 20 copies of the last four weeks went there.', 'Nothing.');
   const blocked = provider.reasons
     .filter(({ reason }) => reason in CAUSES && reason !== 'slow')
     .sort((a, b) => b.ended - a.ended)[0];
@@ -141,3 +145,12 @@ export function standingOf(provider: Provider, all: readonly Provider[]): Standi
   if ((slow?.putOff ?? 0) > settled / 2) return said('look', ...CAUSES.slow!);
   return said('fine', 'Takes your letters', 'Nearly all of them are taken, and few complain.', 'Nothing.');
 }
+
+/** One reason, over all providers of some days. */
+export type ReasonView = {
+  reason: Reason;
+  putOff: number;
+  ended: number;
+  /** The servers' own words, the most frequent of the latest, with what share of them said so. */
+  words: { example: string; share: number }[];
+};

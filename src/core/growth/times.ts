@@ -30,6 +30,9 @@ export function shortDay(day: string): string {
   return date.toFormat(date.day === 1 ? 'd LLL' : 'ccc d');
 }
 
+/** "24 Nov": a day among others of a year. */
+export const dayOfYear = (day: string): string => DateTime.fromISO(day, { locale: 'en-GB' }).toFormat('d LLL');
+
 /** How long ago, roughly: "40 s ago", "4 min ago", "2 h ago", "3 days ago". */
 export function ago(at: Date, now: Date): string {
   const seconds = Math.max(0, Math.round((now.getTime() - at.getTime()) / 1000));

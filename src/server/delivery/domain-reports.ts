@@ -1,46 +1,11 @@
 import { sql } from 'kysely';
-import {
-  type KindTotals,
-  nextPolicy,
-  type PolicyStep,
-  type PublishedPolicy,
-  SOURCE_KINDS,
-  type SourceDetail,
-  type SourceKind,
-} from '@/core/delivery/dmarc-report';
+import { type KindTotals, nextPolicy, SOURCE_KINDS, type SourceKind } from '@/core/delivery/dmarc-report';
+import { type DomainReports, type KindSum, REPORTED_DAYS, type SourceView } from '@/core/delivery/reported';
 import type { TlsFailure } from '@/core/delivery/tls-report';
 import type { Context } from '../context';
 
-export type KindSum = { kind: SourceKind; mails: number; aligned: number; quarantined: number; rejected: number };
-export type SourceView = {
-  ip: string | null;
-  host: string | null;
-  kind: SourceKind;
-  who: string;
-  mails: number;
-  aligned: number;
-  stopped: number;
-  detail: SourceDetail;
-};
-export type DomainReports = {
-  /** What its reporters last found published. */
-  policy: PublishedPolicy | null;
-  kinds: KindSum[];
-  /** Mail of each day: believed, not believed though it is the writer's (or was forwarded), and strangers'. */
-  days: { day: string; believed: number; doubted: number; strangers: number }[];
-  sources: SourceView[];
-  /** Sources beyond those shown. */
-  more: number;
-  reporters: { name: string; reports: number; mails: number; last: Date }[];
-  step: PolicyStep | null;
-  /** Reports that could not be read. */
-  unread: { at: Date; fault: string }[];
-  tls: { good: number; failed: number; failures: TlsFailure[]; reports: number };
-};
-
 const DAY_MS = 86_400_000;
 const SHOWN = 25;
-export const REPORTED_DAYS = 30;
 
 /** What others reported of a domain's mail in the last thirty days: whose it was, what became of it, and what a stricter policy would have stopped. */
 export async function domainReports(ctx: Context, domainId: string): Promise<DomainReports> {

@@ -1,6 +1,7 @@
 import ipaddr from 'ipaddr.js';
 import { sql } from 'kysely';
 import { DmarcReader, type DmarcReport, sourcesOf } from '@/core/delivery/dmarc-report';
+import type { ReportRead } from '@/core/delivery/reported';
 import { readTlsReport, type TlsReport } from '@/core/delivery/tls-report';
 import { asFault, Fault } from '@/core/faults';
 import { returnPathDomain } from '@/core/senders/records';
@@ -19,7 +20,6 @@ const NAMED = 20;
 const NAMED_FOR_MS = 30 * 86_400_000;
 
 type Report = { kind: 'dmarc'; report: DmarcReport } | { kind: 'tls'; report: TlsReport };
-export type ReportRead = { kind: 'dmarc' | 'tls'; reporter: string; domain: string; mails: number; again: boolean };
 
 /** Reads a report's bytes, packed or not. Throws a fault for what is none. */
 export async function readReport(bytes: Buffer): Promise<Report> {

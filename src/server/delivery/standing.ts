@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
+import { DateTime } from 'luxon';
 import { REASON_NAMES, type Reason } from '@/core/delivery/reason';
-import { type Copies, type Provider, type Standing, standingOf } from '@/core/delivery/standing';
+import { type Copies, type Provider, plus, type ReasonView, type Standing, standingOf } from '@/core/delivery/standing';
 import { lastDays } from '@/core/growth/days';
 import { alike } from '@/core/sending/outcome';
 import type { Context, Newsletter } from '../context';
@@ -10,14 +11,14 @@ export const ELSEWHERE = 'All smaller ones';
 /** Words are read of the latest so many copies of a reason. */
 const LATEST = 200;
 const MOST_WORDS = 3;
+/** How a provider is told by so many days. */
+const LATELY = 28;
+/** What its readers' habit is, by so many. */
+const HABIT = 182;
 
-export type ReasonView = {
-  reason: Reason;
-  putOff: number;
-  ended: number;
-  /** The servers' own words, the most frequent of the latest, with what share of them said so. */
-  words: { example: string; share: number }[];
-};
+/** The Monday of a day's week. */
+const weekOf = (day: string): string => DateTime.fromISO(day).startOf('week').toISODate()!;
+
 export type DeliveryView = {
   standings: Standing[];
   providers: Provider[];
@@ -28,26 +29,32 @@ export type DeliveryView = {
 };
 
 /**
- * How each provider treated the letters that left in the last days, week by week, with why copies did not arrive. A provider is whoever runs the mail hosts: domains
- * that share them are counted together; those that are not among the largest of a letter, under one name.
+ * How each provider treats letters: what became of those that left in the last days, in whole weeks, with why copies did not arrive. Its standing is that of the last
+ * four weeks. A provider is a domain of readers' addresses; those that are not among the largest of a letter are counted under one name.
  */
 export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: number): Promise<DeliveryView> {
-  const since = lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!;
-  const [copies, reasons, feedback] = await Promise.all([
+  // In whole weeks, so that every figure of the screen is of the same letters.
+  const since = weekOf(lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!);
+  const known = lastDays(ctx.clock.now(), newsletter.time_zone, Math.max(days, HABIT))[0]!;
+  const lately = weekOf(lastDays(ctx.clock.now(), newsletter.time_zone, LATELY)[0]!);
+  const [copies, reasons, latest, feedback] = await Promise.all([
     sql<Copies & { week: string; domain: number }>`
       select to_char(date_trunc('week', l.sent_on), 'YYYY-MM-DD') as week, c.domain_id as domain, sum(c.delivered)::int as delivered, sum(c.bounced)::int as bounced, sum(c.refused)::int as refused,
         sum(c.given_up)::int as "givenUp", sum(c.opened_people)::int as read, sum(c.hidden)::int as hidden, sum(c.clicked)::int as clicked, sum(c.complained)::int as complained
       from letters l join letter_domain_counts c on c.newsletter_id = ${newsletter.id}::uuid and c.letter_id = l.id
-      where l.newsletter_id = ${newsletter.id}::uuid and l.sent_on >= ${since}::date group by 1, 2 order by 1`.execute(ctx.db),
+      where l.newsletter_id = ${newsletter.id}::uuid and l.sent_on >= ${known}::date group by 1, 2 order by 1`.execute(ctx.db),
     sql<{ domain: number; reason: Reason; putOff: number; ended: number }>`
       select domain_id as domain, reason, sum(put_off)::int as "putOff", sum(ended)::int as ended
       from reason_since(${newsletter.id}, ${since}::date) group by 1, 2`.execute(ctx.db),
+    sql<{ domain: number; reason: Reason; putOff: number; ended: number }>`
+      select domain_id as domain, reason, sum(put_off)::int as "putOff", sum(ended)::int as ended
+      from reason_since(${newsletter.id}, ${lately}::date) group by 1, 2`.execute(ctx.db),
     sql<{ kind: string; n: number }>`
       select kind, count(*)::int as n from feedback where newsletter_id = ${newsletter.id}::uuid and at >= ${since}::date group by 1 order by 2 desc`.execute(
       ctx.db,
     ),
   ]);
-  const names = await providerNames(ctx, [...new Set([...copies.rows, ...reasons.rows].map((row) => row.domain))]);
+  const names = await namesOf(ctx, [...new Set([...copies.rows, ...latest.rows].map((row) => row.domain))]);
   const providers = new Map<string, { weeks: Map<string, Copies>; reasons: Map<Reason, { putOff: number; ended: number }> }>();
   const of = (domain: number) => {
     const name = names.get(domain) ?? ELSEWHERE;
@@ -58,9 +65,9 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
   for (const { week, domain, ...some } of copies.rows) {
     const { weeks } = of(domain);
     const before = weeks.get(week);
-    weeks.set(week, before ? sumOf(before, some) : some);
+    weeks.set(week, before ? plus(before, some) : some);
   }
-  for (const { domain, reason, putOff, ended } of reasons.rows) {
+  for (const { domain, reason, putOff, ended } of latest.rows) {
     const known = of(domain).reasons;
     const before = known.get(reason) ?? { putOff: 0, ended: 0 };
     known.set(reason, { putOff: before.putOff + putOff, ended: before.ended + ended });
@@ -71,31 +78,27 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
     reasons: [...why].map(([reason, n]) => ({ reason, ...n })),
   }));
   const standings = all
-    .map((provider) => standingOf(provider, all))
+    .map((provider) => standingOf(provider, all, { shown: since, lately }))
     .sort((a, b) => Number(a.name === ELSEWHERE) - Number(b.name === ELSEWHERE) || b.settled - a.settled);
   return {
     standings,
-    providers: standings.map(({ name }) => all.find((one) => one.name === name)!),
+    providers: standings.map(({ name }) => {
+      const { weeks, ...provider } = all.find((one) => one.name === name)!;
+      return { ...provider, weeks: weeks.filter(({ week }) => week >= since) };
+    }),
     reasons: await withWords(ctx, newsletter, since, reasons.rows),
     feedback: feedback.rows,
     since,
   };
 }
 
-const sumOf = (a: Copies, b: Copies): Copies =>
-  Object.fromEntries(Object.entries(a).map(([field, n]) => [field, n + b[field as keyof Copies]])) as Copies;
-
-/** By which name a domain's provider goes: the largest of the domains that share its mail hosts. */
-async function providerNames(ctx: Context, domains: number[]): Promise<Map<number, string>> {
+async function namesOf(ctx: Context, domains: number[]): Promise<Map<number, string>> {
   const rows = await ctx.db
     .selectFrom('mail_domains')
-    .select(['id', 'name', 'route_id'])
+    .select(['id', 'name'])
     .where('id', 'in', domains.length ? domains : [0])
-    .orderBy('id')
     .execute();
-  const first = new Map<number, string>();
-  for (const { route_id, name } of rows) if (route_id !== null && !first.has(route_id)) first.set(route_id, name);
-  return new Map(rows.map(({ id, name, route_id }) => [id, (route_id !== null && first.get(route_id)) || name]));
+  return new Map(rows.map(({ id, name }) => [id, name]));
 }
 
 async function withWords(

@@ -1,7 +1,6 @@
 import { REASONS } from '@/core/delivery/reason';
-import { COMPLAINTS, type Standing } from '@/core/delivery/standing';
+import { COMPLAINTS, type ReasonView, type Standing } from '@/core/delivery/standing';
 import { figure, percent } from '@/core/growth/figures';
-import type { ReasonView } from '@/server/delivery/standing';
 import { Chip } from '../kit/page';
 import { Table } from '../kit/table';
 
@@ -25,10 +24,9 @@ export function Standings({ standings }: { standings: Standing[] }) {
         { title: 'Provider' },
         { title: 'Copies', figure: true },
         { title: 'Taken', figure: true },
-        { title: 'Put off', figure: true, hideNarrow: true },
         { title: 'Complaints', figure: true, hideNarrow: true },
         { title: 'Landed in junk', figure: true, hideNarrow: true },
-        { title: 'How it is, and what to do' },
+        { title: 'How it is now, and what to do' },
       ]}
       rows={standings.map((one) => ({
         key: one.name,
@@ -38,7 +36,6 @@ export function Standings({ standings }: { standings: Standing[] }) {
           </b>,
           figure(one.settled),
           percent(one.copies.delivered, one.settled),
-          one.putOff ? figure(one.putOff) : '–',
           <span key="c" title={`${one.copies.complained} of ${figure(one.copies.delivered)}`}>
             {one.copies.complained ? `${((100 * one.copies.complained) / Math.max(1, one.copies.delivered)).toFixed(2)}%` : '–'}
           </span>,

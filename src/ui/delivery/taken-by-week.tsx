@@ -2,7 +2,7 @@
 
 import type { EChartsOption } from 'echarts';
 import { useCallback, useMemo } from 'react';
-import { shortDay } from '@/core/growth/times';
+import { dayOfYear } from '@/core/growth/times';
 import { Drawing } from '../kit/drawing';
 
 export type TakenLine = { name: string; weeks: { week: string; taken: number; settled: number }[] };
@@ -28,6 +28,8 @@ export function TakenByWeek({ lines }: { lines: TakenLine[] }) {
   const draw = useCallback(
     (token: (name: string) => string): EChartsOption => {
       const all = shown.flatMap((line) => weeks.map((week) => of(line, week))).filter((value) => value !== null);
+      // In whole fifths of what lies above the least.
+      const least = Math.max(0, Math.floor((Math.min(100, ...all) - 1) / 5) * 5);
       return {
         grid: { left: 44, right: 128, top: 12, bottom: 24 },
         tooltip: {
@@ -36,18 +38,18 @@ export function TakenByWeek({ lines }: { lines: TakenLine[] }) {
         },
         xAxis: {
           type: 'category',
-          data: weeks.map((week) => shortDay(week)),
+          data: weeks.map((week) => dayOfYear(week)),
           axisTick: { show: false },
           axisLine: { lineStyle: { color: token('--ink-3') } },
           axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
         },
         yAxis: {
           type: 'value',
-          min: Math.max(0, Math.floor((Math.min(100, ...all) - 2) / 5) * 5),
+          min: least,
           max: 100,
+          interval: (100 - least) / 5,
           axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: '{value}%' },
           splitLine: { lineStyle: { color: token('--rule-2') } },
-          splitNumber: 4,
         },
         series: shown.map((line, n) => {
           const { colour, type, symbol } = STYLES[n]!;
@@ -74,7 +76,7 @@ export function TakenByWeek({ lines }: { lines: TakenLine[] }) {
       note="Of the copies that came to an end, how many each provider took, by the week in which their letter began. A copy that was put off and taken later counts as taken."
       columns={['Week of', ...shown.map((line) => line.name)]}
       rows={weeks.map((week) => [
-        shortDay(week),
+        dayOfYear(week),
         ...shown.map((line) => {
           const value = of(line, week);
           return value === null ? '–' : `${value.toFixed(1)}%`;

@@ -24,15 +24,21 @@ export function Chart({
     let chart: EChartsType | undefined;
     let gone = false;
     const again = async () => {
-      const [{ init, use }, { BarChart, LineChart, ScatterChart }, { GridComponent, TooltipComponent }, { SVGRenderer }] =
-        await Promise.all([
-          import('echarts/core'),
-          import('echarts/charts'),
-          import('echarts/components'),
-          import('echarts/renderers'),
-        ]);
+      const [
+        { init, use },
+        { BarChart, LineChart, ScatterChart },
+        { GridComponent, TooltipComponent },
+        { SVGRenderer },
+        { LabelLayout },
+      ] = await Promise.all([
+        import('echarts/core'),
+        import('echarts/charts'),
+        import('echarts/components'),
+        import('echarts/renderers'),
+        import('echarts/features'),
+      ]);
       if (gone || !box.current) return;
-      use([BarChart, LineChart, ScatterChart, GridComponent, TooltipComponent, SVGRenderer]);
+      use([BarChart, LineChart, ScatterChart, GridComponent, TooltipComponent, SVGRenderer, LabelLayout]);
       chart ??= init(box.current, undefined, { renderer: 'svg' });
       const token: Token = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
       const option = draw(token);

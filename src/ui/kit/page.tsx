@@ -122,7 +122,9 @@ const CHIP = {
 /** A state in two or three words. */
 export function Chip({ tone, children }: { tone: NoteTone; children: ReactNode }) {
   return (
-    <span className={clsx('inline-block rounded-sm px-1.5 py-0.5 text-[12px] font-semibold leading-4', CHIP[tone])}>
+    <span
+      className={clsx('inline-block whitespace-nowrap rounded-sm px-1.5 py-0.5 text-[12px] font-semibold leading-4', CHIP[tone])}
+    >
       {children}
     </span>
   );

@@ -1,11 +1,22 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
-import { counted, figure, plural } from '@/core/growth/figures';
-import { spokenTime } from '@/core/growth/times';
+import { bulkRules } from '@/core/delivery/bulk-rules';
+import { NO_COPIES, plus, settledOf } from '@/core/delivery/standing';
+import { counted, figure, percent, plural } from '@/core/growth/figures';
+import { periodOf } from '@/core/growth/periods';
+import { dayOfYear, spokenTime } from '@/core/growth/times';
+import { freeMailWarning } from '@/core/senders/free-mail';
+import { holds } from '@/core/senders/judge';
+import { domainReports } from '@/server/delivery/domain-reports';
+import { deliveryOf } from '@/server/delivery/standing';
 import { AGES, queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { domainsOf } from '@/server/senders/domains';
 import { type SenderView, sendersOf } from '@/server/senders/senders';
+import { lastTestLetter } from '@/server/sending/test-letter';
+import { ComplaintLine, Reasons, Standings } from '@/ui/delivery/standing';
+import { TakenByWeek } from '@/ui/delivery/taken-by-week';
+import { PeriodNav } from '@/ui/growth/period-nav';
 import { ActionButton, ActionForm, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
@@ -51,15 +62,47 @@ const usedWords = ({ used }: SenderView) =>
     .filter(Boolean)
     .join(', ') || 'not used yet';
 
-export default async function Page({ params }: { params: Promise<{ slug: string }> }) {
+type Props = { params: Promise<{ slug: string }>; searchParams: Promise<Record<string, string | undefined>> };
+
+export default async function Page({ params, searchParams }: Props) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const [queue, senders, domains, relay] = await Promise.all([
+  const days = periodOf((await searchParams).days, 90);
+  const [delivery, queue, senders, domains, relay] = await Promise.all([
+    deliveryOf(ctx, newsletter, days),
     queueOf(ctx, newsletter.id),
     sendersOf(ctx, newsletter),
     domainsOf(ctx, newsletter),
     relayOf(ctx, newsletter),
   ]);
+  const { standings, providers, reasons, feedback } = delivery;
+  const since = dayOfYear(delivery.since);
+  const copies = standings.map((one) => one.copies).reduce(plus, NO_COPIES);
+  const settled = settledOf(copies);
+  const troubled = standings.filter(({ tone }) => tone === 'mend' || tone === 'look');
+  const main = senders.find((sender) => sender.isDefault) ?? senders[0];
+  const domain = domains.find((one) => one.name === main?.domain);
+  const dmarc = domain?.records.find((record) => record.purpose === 'dmarc')?.judgement;
+  const test = domain ? await lastTestLetter(ctx, newsletter, domain.id) : null;
+  const reported = domain
+    ? (await domainReports(ctx, domain.id)).kinds
+        .filter(({ kind }) => kind === 'ours' || kind === 'ours, broken')
+        .reduce((sum, one) => ({ mails: sum.mails + one.mails, aligned: sum.aligned + one.aligned }), { mails: 0, aligned: 0 })
+    : null;
+  const stands = (purpose: string) => holds(domain?.records.find((record) => record.purpose === purpose)?.judgement?.verdict);
+  const rules = main
+    ? bulkRules({
+        domain: main.domain,
+        proven: domain?.state === 'authenticated',
+        policy: dmarc && holds(dmarc.verdict) ? (/\bp\s*=\s*(\w+)/.exec(dmarc.found[0] ?? '')?.[1] ?? null) : null,
+        verdicts: test?.verdicts ?? null,
+        records: { spf: stands('spf'), dkim: stands('dkim') },
+        reported: reported ?? { mails: 0, aligned: 0 },
+        relay: relay?.switchedOn ?? false,
+        complaints: copies,
+        freeMail: freeMailWarning(main.domain) !== null && domain?.state !== 'authenticated',
+      })
+    : [];
   const now = ctx.clock.now();
   const confirmed = senders.filter((sender) => sender.state === 'confirmed').length;
   const proven = domains.filter((domain) => domain.state === 'authenticated').length;
@@ -112,9 +155,21 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
         </>
       }
     >
-      <Standfirst title="Delivery">
+      <Standfirst title="Delivery" actions={settled > 0 && <PeriodNav days={days} />}>
         {senders.length === 0 ? (
           <>Mailboxes believe a letter whose sender can be proven. Start with the address your letters come from.</>
+        ) : settled > 0 ? (
+          <>
+            Since {since} <b>{percent(copies.delivered, settled)}</b> of {figure(settled)} copies were taken
+            {troubled.length === 0 ? (
+              ', and no provider treats your letters badly.'
+            ) : (
+              <>
+                ; <b>{troubled[0]!.name}</b> {troubled[0]!.state.charAt(0).toLowerCase() + troubled[0]!.state.slice(1)}
+                {troubled.length > 1 ? `, and ${counted(troubled.length - 1, 'more wants', 'more want')} a look.` : '.'}
+              </>
+            )}
+          </>
         ) : (
           <>
             <b>{confirmed}</b> of {counted(senders.length, 'sender', 'senders')} {plural(confirmed, 'is', 'are')} confirmed, and{' '}
@@ -129,6 +184,54 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           </>
         )}
       </Standfirst>
+      {settled > 0 && (
+        <>
+          <Section title="How providers treat your letters" aside={`letters since ${since}`}>
+            <Standings standings={standings} />
+            <p className="mt-2 max-w-3xl text-small text-ink-2">
+              Nobody outside a mailbox sees into its junk. The range is what reading suggests: how much less is read there in the
+              last four weeks than before, while readers elsewhere read as they did. It holds in nine of ten cases.
+            </p>
+            <TakenByWeek
+              lines={providers.map(({ name, weeks }) => ({
+                name,
+                weeks: weeks.map(({ week, copies: some }) => ({ week, taken: some.delivered, settled: settledOf(some) })),
+              }))}
+            />
+          </Section>
+          <Section
+            title="Complaints"
+            aside={feedback.length ? feedback.map(({ kind, n }) => `${figure(n)} ${kind}`).join(', ') : undefined}
+          >
+            <ComplaintLine complained={copies.complained} delivered={copies.delivered} />
+          </Section>
+          {reasons.length > 0 && (
+            <Section title="Why letters did not arrive" aside="in the servers’ own words">
+              <Reasons reasons={reasons} />
+            </Section>
+          )}
+        </>
+      )}
+      {rules.length > 0 && (
+        <Section title="What large providers ask of whoever sends many letters" aside={main?.domain}>
+          <Table
+            label="Rules for many letters"
+            columns={[{ title: 'Rule' }, { title: 'State' }, { title: 'Proof' }]}
+            rows={rules.map((rule) => ({
+              key: rule.name,
+              cells: [
+                rule.name,
+                <Chip key="s" tone={rule.state === 'kept' ? 'fine' : rule.state === 'broken' ? 'mend' : 'know'}>
+                  {rule.state === 'kept' ? 'Kept' : rule.state === 'broken' ? 'Broken' : 'Not known'}
+                </Chip>,
+                <span key="p" className="block max-w-xl text-small text-ink-2">
+                  {rule.proof}
+                </span>,
+              ],
+            }))}
+          />
+        </Section>
+      )}
       <Section title="Senders">
         {senders.length === 0 && <p className="py-4 text-ink-2">None yet. Add one on the right.</p>}
         {senders.length > 0 && (

@@ -1,19 +1,18 @@
-import clsx from 'clsx';
 import type { Metadata } from 'next';
-import Link from 'next/link';
 import { figure, percent } from '@/core/growth/figures';
 import { wordOf } from '@/core/growth/measures';
+import { PERIODS, periodOf } from '@/core/growth/periods';
 import { type Rate, rate } from '@/core/growth/rates';
 import { formsOf } from '@/server/forms/forms';
 import { compareForms, type FormResult } from '@/server/forms/insight';
 import { type Dimension, type SourceCount, sourcesOf } from '@/server/growth/sources';
+import { PeriodNav } from '@/ui/growth/period-nav';
 import { Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
 import { deskOf } from '../../../../desk';
 
 export const metadata: Metadata = { title: 'Growth' };
 
-const PERIODS = { 28: '28 days', 90: '90 days', 365: 'a year' } as const;
 const TITLES: Record<Dimension, [title: string, none: string]> = {
   form: ['By form', 'Nobody came through a form.'],
   page: ['By page', 'No page is known.'],
@@ -40,7 +39,7 @@ export default async function Page({ params, searchParams }: Props) {
   const { slug } = await params;
   const asked = await searchParams;
   const { ctx, newsletter } = await deskOf(slug);
-  const days = Number(asked.days) in PERIODS ? (Number(asked.days) as keyof typeof PERIODS) : 28;
+  const days = periodOf(asked.days, 28);
   const [sources, forms] = await Promise.all([sourcesOf(ctx, newsletter, days), formsOf(ctx, newsletter)]);
   const a = forms.find((form) => form.id === asked.a) ?? forms[0];
   const b = forms.find((form) => form.id === asked.b) ?? forms.find((form) => form.id !== a?.id);
@@ -48,26 +47,7 @@ export default async function Page({ params, searchParams }: Props) {
   const [best] = sources.by.source;
   return (
     <Screen>
-      <Standfirst
-        title="Growth"
-        actions={
-          <nav aria-label="Period" className="inline-flex overflow-hidden rounded-md border">
-            {Object.entries(PERIODS).map(([value, label]) => (
-              <Link
-                key={value}
-                href={`?days=${value}`}
-                aria-current={Number(value) === days ? 'page' : undefined}
-                className={clsx(
-                  'border-r px-3 py-1.5 text-[13px] font-medium last:border-r-0',
-                  Number(value) === days ? 'bg-ink text-paper' : 'bg-sheet text-ink-2',
-                )}
-              >
-                {label}
-              </Link>
-            ))}
-          </nav>
-        }
-      >
+      <Standfirst title="Growth" actions={<PeriodNav days={days} />}>
         {sources.asked === 0 ? (
           <>Nobody signed up in the last {PERIODS[days]}. Put a form where your readers finish a post, and they appear here.</>
         ) : (

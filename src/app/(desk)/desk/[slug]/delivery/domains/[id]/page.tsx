@@ -6,10 +6,12 @@ import { counted, figure } from '@/core/growth/figures';
 import { ago, shortDay, spokenTime } from '@/core/growth/times';
 import { holds } from '@/core/senders/judge';
 import { recordsAsText, zoneFile } from '@/core/senders/zone-file';
+import { domainReports } from '@/server/delivery/domain-reports';
 import { checksOf, domainOf } from '@/server/senders/domains';
 import { sendersOf } from '@/server/senders/senders';
 import { rampOf } from '@/server/sending/ramp';
 import { lastTestLetter } from '@/server/sending/test-letter';
+import { PolicyNote, Reported } from '@/ui/delivery/domain-reports';
 import { ActionButton, TextField } from '@/ui/kit/action-form';
 import { Copy } from '@/ui/kit/copy';
 import { ActionDialog } from '@/ui/kit/dialog';
@@ -27,11 +29,12 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
   const { slug, id } = await params;
   const { ctx, newsletter } = await deskOf(slug);
   const domain = await orNotFound(domainOf(ctx, newsletter, id));
-  const [all, checks, letter, ramp] = await Promise.all([
+  const [all, checks, letter, ramp, reports] = await Promise.all([
     sendersOf(ctx, newsletter),
     checksOf(ctx, newsletter, id),
     lastTestLetter(ctx, newsletter, id),
     rampOf(ctx, newsletter, domain),
+    domainReports(ctx, domain.id),
   ]);
   const senders = all.filter((sender) => sender.domain === domain.name);
   const now = ctx.clock.now();
@@ -64,6 +67,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
             )}
           </Section>
           <Section title="What we found">
+            <PolicyNote reports={reports} paste={facts.nextStep?.paste ?? null} />
             {facts.envelope && (
               <Note
                 tone={facts.envelope.result === 'pass' ? 'fine' : 'look'}
@@ -72,7 +76,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
                 {facts.envelope.reason}
               </Note>
             )}
-            {facts.nextStep && (
+            {facts.nextStep && !reports.step && (
               <Note tone="know" title={`You can go to ${facts.nextStep.policy}`}>
                 Every check has been good for two weeks. Put this in place of the policy:{' '}
                 <span className="font-mono text-[12px] break-all text-ink">{facts.nextStep.paste}</span>{' '}
@@ -154,6 +158,14 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
           </Link>
         </div>
       </Section>
+
+      <Reported
+        reports={reports}
+        name={domain.name}
+        upload={`/desk/${slug}/delivery/domains/${id}/reports`}
+        now={now}
+        zone={zone}
+      />
 
       <Section title="Keys" aside="change them about once a year">
         <Table
