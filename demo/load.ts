@@ -21,6 +21,7 @@ import type { Context, Newsletter } from '@/server/context';
 import type { Db } from '@/server/db/connection';
 import { uploadReport } from '@/server/delivery/read-reports';
 import { createForm, formOf, publishForm, saveDraft } from '@/server/forms/forms';
+import { addNote, setGoal } from '@/server/growth/growth';
 import { newId } from '@/server/ids';
 import { keepSegment, measureSegments } from '@/server/readers/segments';
 import { warmReaders } from '@/server/readers/warming';
@@ -32,6 +33,7 @@ import { aggregateReport, elsewhere, type SeenMails } from '../backlot/mailboxes
 import { writeDrafts } from './drafts';
 import { essay, layouts } from './essay';
 import { type DemoIds, generate, MONTHS_BACK, REFUSING } from './generate';
+import { GUEST } from './words';
 
 export const ACCOUNT = { name: 'Ottoline Vance', email: 'ottoline@lanternfish.example', password: 'six hundred metres down' };
 const ZONE = 'Europe/Lisbon';
@@ -420,6 +422,7 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
   await changedMailHost(ctx, newsletter, ids, outside, rows.letters);
   await blog(ctx, newsletter, ids, rows.posts, outside);
   await reported(ctx, newsletter, rows.deliveries);
+  await noted(ctx, newsletter, rows.letters);
   await sql`select recount_recent(${newsletter.id}::uuid)`.execute(ctx.db);
   await warmReaders(ctx, newsletter.id);
   for (const [name, condition] of SEGMENTS) await keepSegment(ctx, newsletter, null, { name, condition });
@@ -481,6 +484,19 @@ async function reported(ctx: Context, newsletter: Newsletter, deliveries: Record
       await uploadReport(ctx, newsletter, domain.id, Readable.from([Buffer.from(report)]));
     }
   }
+}
+
+/** What its writer noted of days, and the readers they would like to have. */
+async function noted(ctx: Context, newsletter: Newsletter, letters: Record<string, unknown>[]): Promise<void> {
+  const guest = letters.find((letter) => letter.subject === GUEST);
+  if (guest)
+    await addNote(ctx, newsletter, {
+      day: String(guest.sent_on),
+      words: 'The letter with a guest, whose own readers came along',
+    });
+  const form = new Date(ctx.clock.now().getTime() - 20 * DAY_MS).toISOString().slice(0, 10);
+  await addNote(ctx, newsletter, { day: form, words: 'Moved the form above the footer' });
+  await setGoal(ctx, newsletter, { goal: 3_000 });
 }
 
 /** The blog with its posts and the form's script on it, and the rule that watches its feed. */

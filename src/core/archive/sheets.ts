@@ -1,6 +1,7 @@
 import Joi from 'joi';
 import { LANES } from '../autosend/lanes';
 import { ruleSettingsSchema } from '../autosend/schemas';
+import { REASON_NAMES } from '../delivery/reason';
 import { formDefinitionSchema } from '../forms/definition';
 import { FIELD_KINDS } from '../forms/fields';
 import { conditionSchema } from '../readers/condition';
@@ -31,7 +32,8 @@ export type Thing =
   | 'feed item'
   | 'rule'
   | 'run'
-  | 'letter';
+  | 'letter'
+  | 'growth note';
 
 export type Column = {
   /** Its type in the database. */
@@ -222,6 +224,12 @@ export const SHEETS: Sheet[] = [
     table: 'segment_sizes',
     by: { column: 'segment_id', table: 'segments' },
     columns: { segment_id: id('segment'), day, people: int },
+  },
+  {
+    name: 'growth-notes',
+    table: 'growth_notes',
+    few: true,
+    columns: { id: id('growth note'), day, words: words(200), created_at: time },
   },
   {
     name: 'audiences',
@@ -683,6 +691,7 @@ export const SHEETS: Sheet[] = [
       clicked_at: maybe(time),
       left_at: maybe(time),
       response: maybe(words(4_000)),
+      reason: maybe(one(...REASON_NAMES)),
     },
   },
   {

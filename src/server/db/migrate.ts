@@ -21,6 +21,7 @@ import * as results from './migrations/0019-results';
 import * as feeds from './migrations/0020-feeds';
 import * as rules from './migrations/0021-rules';
 import * as returns from './migrations/0022-returns';
+import * as growth from './migrations/0023-growth';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -46,6 +47,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0020-feeds': feeds,
   '0021-rules': rules,
   '0022-returns': returns,
+  '0023-growth': growth,
 };
 
 /** The migrations that have not run there yet, in order. */

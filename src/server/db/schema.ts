@@ -101,6 +101,7 @@ export type Schema = {
     file_name: string | null;
   };
   feedback: FeedbackTable;
+  growth_notes: { id: string; newsletter_id: string; day: string; words: string; created_at: Date };
   dmarc_reports: DmarcReportTable;
   dmarc_sources: DmarcSourceTable;
   source_hosts: { ip: string; name: string | null; looked_at: Date };
@@ -382,6 +383,7 @@ export type NewsletterTable = {
   call_back_seconds: Generated<number>;
   calendar_open: Generated<boolean>;
   calendar_turn: Generated<number>;
+  reader_goal: number | null;
 };
 
 type SenderTable = {

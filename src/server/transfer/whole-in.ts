@@ -572,6 +572,13 @@ async function end(way: Way, publicIds: Map<string, string>): Promise<void> {
     await step(way, trx, { at: SHEETS.length, from: 0 }, { sheet: SHEETS.length, line: 1 }, 0);
     await setCopySpans(trx, newsletterId);
     await sql`select recount_people(${newsletterId}::uuid), recount_sources(${newsletterId}::uuid)`.execute(trx);
+    // On which day each came to an end is not known any more; it lies on its letter's.
+    await sql`insert into reason_changes (newsletter_id, domain_id, reason, day, ended)
+      select d.newsletter_id, coalesce(s.domain_id, 0), d.reason, d.sent_on, count(*) from deliveries d
+      left join letter_sums s on s.newsletter_id = d.newsletter_id and s.letter_id = d.letter_id and s.domain_id = d.domain_id
+      where d.newsletter_id = ${newsletterId}::uuid and d.reason is not null and d.state in ('bounced', 'refused', 'given up') group by 1, 2, 3, 4`.execute(
+      trx,
+    );
     await trx
       .updateTable('newsletters')
       .set({

@@ -16,6 +16,24 @@ create index on reason_changes (newsletter_id, day);
 alter table reason_sums add foreign key (newsletter_id) references newsletters on delete cascade;
 alter table reason_months add foreign key (newsletter_id) references newsletters on delete cascade;
 
+-- Holds what came to an end, by reason, against the copies themselves; what differs is put right on today.
+create function recount_reasons(newsletter uuid, today date) returns int language plpgsql as $$
+declare differing int;
+begin
+  with truth as (
+    select coalesce(s.domain_id, 0) as domain_id, d.reason, count(*)::int as ended from deliveries d
+    left join letter_sums s on s.newsletter_id = newsletter and s.letter_id = d.letter_id and s.domain_id = d.domain_id
+    where d.newsletter_id = newsletter and d.reason is not null and d.state in ('bounced', 'refused', 'given up') group by 1, 2
+  ), kept as (
+    select domain_id, reason, sum(ended)::int as ended from reason_days where newsletter_id = newsletter group by 1, 2
+  ), mended as (
+    insert into reason_changes (newsletter_id, domain_id, reason, day, ended)
+    select newsletter, coalesce(t.domain_id, k.domain_id), coalesce(t.reason, k.reason), today, coalesce(t.ended, 0) - coalesce(k.ended, 0)
+    from truth t full join kept k on k.domain_id = t.domain_id and k.reason = t.reason where coalesce(t.ended, 0) <> coalesce(k.ended, 0) returning 1
+  ) select count(*) into differing from mended;
+  return differing;
+end $$;
+
 -- What readers and providers report of a letter (RFC 5965 and what followed it).
 create table feedback (
   id bigint generated always as identity primary key,

@@ -1,15 +1,21 @@
+import { DateTime } from 'luxon';
 import type { Metadata } from 'next';
+import { localDay } from '@/core/growth/days';
 import { figure, percent } from '@/core/growth/figures';
 import { wordOf } from '@/core/growth/measures';
 import { PERIODS, periodOf } from '@/core/growth/periods';
 import { type Rate, rate } from '@/core/growth/rates';
 import { formsOf } from '@/server/forms/forms';
 import { compareForms, type FormResult } from '@/server/forms/insight';
+import { growthOf } from '@/server/growth/growth';
 import { type Dimension, type SourceCount, sourcesOf } from '@/server/growth/sources';
+import { Cohorts, Goal, Notes, Stayers } from '@/ui/growth/growing';
 import { PeriodNav } from '@/ui/growth/period-nav';
+import { ReadersCurve } from '@/ui/growth/readers-curve';
 import { Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
 import { deskOf } from '../../../../desk';
+import { changeGoal, forgetNote, noteDay } from './actions';
 
 export const metadata: Metadata = { title: 'Growth' };
 
@@ -40,30 +46,86 @@ export default async function Page({ params, searchParams }: Props) {
   const asked = await searchParams;
   const { ctx, newsletter } = await deskOf(slug);
   const days = periodOf(asked.days, 28);
-  const [sources, forms] = await Promise.all([sourcesOf(ctx, newsletter, days), formsOf(ctx, newsletter)]);
+  const [growth, sources, forms] = await Promise.all([
+    growthOf(ctx, newsletter, days),
+    sourcesOf(ctx, newsletter, days),
+    formsOf(ctx, newsletter),
+  ]);
   const a = forms.find((form) => form.id === asked.a) ?? forms[0];
   const b = forms.find((form) => form.id === asked.b) ?? forms.find((form) => form.id !== a?.id);
   const pair = a && b && a.id !== b.id ? await compareForms(ctx, newsletter, [a.id, b.id], days) : null;
-  const [best] = sources.by.source;
+  const ahead = (growth.forecast?.weeks ?? []).map((one) => ({
+    ...one,
+    day: DateTime.fromISO(growth.forecast!.from).plus({ weeks: one.week }).toISODate()!,
+  }));
+  const last = ahead.at(-1);
+  // Of those on lists, without those whose address takes no mail.
+  const reads = (onLists: number) => Math.max(0, onLists - growth.unreachable);
   return (
-    <Screen>
+    <Screen
+      margin={
+        <>
+          <Goal goal={growth.goal} readers={growth.reading + growth.unreachable} action={changeGoal.bind(null, slug)} />
+          <Section title="Joined and left" aside={`the last ${PERIODS[days]}`}>
+            <Spans now={growth.now} before={growth.before} />
+          </Section>
+          {growth.causes.length > 0 && (
+            <Section title="Why people ended" aside={`the last ${PERIODS[days]}`}>
+              <Table
+                label="Why people ended"
+                columns={[{ title: 'Why' }, { title: 'People', figure: true }]}
+                rows={growth.causes.map(({ cause, n }) => ({ key: cause, cells: [cause, figure(n)] }))}
+              />
+            </Section>
+          )}
+          <Notes
+            notes={growth.notes}
+            today={localDay(ctx.clock.now(), newsletter.time_zone)}
+            add={noteDay.bind(null, slug)}
+            drop={(id) => forgetNote.bind(null, slug, id)}
+          />
+        </>
+      }
+    >
       <Standfirst title="Growth" actions={<PeriodNav days={days} />}>
-        {sources.asked === 0 ? (
-          <>Nobody signed up in the last {PERIODS[days]}. Put a form where your readers finish a post, and they appear here.</>
+        {growth.reading + growth.unreachable === 0 && sources.asked === 0 ? (
+          <>Nobody reads yet. Put a form where your readers finish a post, and they appear here.</>
         ) : (
           <>
-            In the last {PERIODS[days]} <b>{figure(sources.asked)}</b> signed up and <b>{figure(sources.confirmed)}</b> confirmed
-            {best?.name === 'direct' && '; most came straight to your site'}
-            {best && best.name !== 'direct' && (
+            <b>{figure(growth.reading)}</b> people read now. In the last {PERIODS[days]} <b>{figure(growth.now.joined)}</b> joined
+            and <b>{figure(growth.now.left)}</b> left
+            {last ? (
               <>
-                ; most came by <b>{best.name}</b>
+                ; if it goes on as lately, about <b>{figure(reads(last.readers))}</b> will read in three months (
+                {figure(reads(last.low))} to {figure(reads(last.high))})
               </>
-            )}
+            ) : null}
             .
           </>
         )}
       </Standfirst>
-      <div className="grid gap-x-7 lg:grid-cols-2">
+      <Section title="Readers" aside={`the last ${PERIODS[days]}${ahead.length ? ', and the next three months' : ''}`}>
+        <ReadersCurve curve={growth.curve} ahead={ahead} goal={growth.goal?.readers ?? null} notes={growth.notes} />
+        {ahead.length > 0 ? (
+          <p className="mt-1 max-w-2xl text-small text-ink-2">
+            The forecast takes it that as many come and go each week as lately. Its band is as wide as such forecasts, made from
+            your own past weeks, missed what came: it holds in eight of ten cases.
+          </p>
+        ) : (
+          <p className="mt-1 text-small text-ink-2">What comes is told once people have joined for twelve weeks.</p>
+        )}
+      </Section>
+      {growth.staying.length > 0 && (
+        <Section title="Who stays, by source" aside="came in the year before last month">
+          <Stayers rows={growth.staying} />
+        </Section>
+      )}
+      {growth.cohorts.length > 0 && (
+        <Section title="By the month in which they came">
+          <Cohorts rows={growth.cohorts} />
+        </Section>
+      )}
+      <div className="grid gap-x-7 2xl:grid-cols-2">
         {COLUMNS.map((column) => (
           <div key={column.join()} className="min-w-0">
             {column.map((dimension) => (
@@ -101,6 +163,22 @@ export default async function Page({ params, searchParams }: Props) {
         )}
       </Section>
     </Screen>
+  );
+}
+
+/** What joined, left and came of it, beside the same number of days before. */
+function Spans({ now, before }: { now: { joined: number; left: number }; before: { joined: number; left: number } }) {
+  const signed = (n: number) => (n < 0 ? `−${figure(-n)}` : `+${figure(n)}`);
+  return (
+    <Table
+      label="Joined and left"
+      columns={[{ title: '' }, { title: 'Now', figure: true }, { title: 'Before', figure: true }]}
+      rows={[
+        { key: 'j', cells: [wordOf('joined'), figure(now.joined), figure(before.joined)] },
+        { key: 'l', cells: [wordOf('left'), figure(now.left), figure(before.left)] },
+        { key: 'n', cells: ['Net', signed(now.joined - now.left), signed(before.joined - before.left)] },
+      ]}
+    />
   );
 }
 

@@ -1,0 +1,144 @@
+import { readFile } from 'node:fs/promises';
+import { gzipSync } from 'node:zlib';
+import type { Page } from 'playwright-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { accessibilityFaults } from './axe';
+import { onDesk, until } from './desk';
+import { type Founded, TestWorld } from './world';
+
+/* What came of letters, and what grows the list, as their writer reads it. */
+const MANNERS = ['gone-a', 'gone-b', 'gone-c', 'junk-a', 'listed-a', 'late-a', 'away-a', 'answers-a', 'complains-a', 'grey-a'];
+const PEOPLE = [...MANNERS, ...Array.from({ length: 20 }, (_, n) => `marsh-${n}`)].map((name) => `${name}@heronmail.example`);
+
+let world: TestWorld;
+let desk: Page;
+let founded: Founded;
+const { section } = onDesk(() => desk);
+
+beforeAll(async () => {
+  world = await TestWorld.open();
+  founded = await world.founded('Marsh Letters', 'marshletters.example');
+  ({ desk } = founded);
+  await founded.ctx.db.updateTable('newsletters').set({ call_back_seconds: 0 }).where('id', '=', founded.newsletter.id).execute();
+  await founded.readers(PEOPLE);
+});
+afterAll(() => world?.close());
+
+const saved = async (name: string): Promise<string> => {
+  const download = desk.waitForEvent('download');
+  await desk.getByRole('button', { name }).click();
+  return readFile(await (await download).path(), 'utf8');
+};
+
+describe('delivery', () => {
+  it('is told provider by provider, reason by reason, in the servers’ words, from what really came back', async () => {
+    await section('Letters');
+    await desk.getByRole('button', { name: 'Write a letter' }).click();
+    await desk.getByRole('textbox', { name: 'The letter' }).waitFor();
+    await desk.getByLabel('Title', { exact: true }).fill('Reeds');
+    await desk.getByRole('textbox', { name: 'The letter' }).click();
+    await desk.keyboard.type('Words of reeds.');
+    await desk
+      .getByRole('status')
+      .filter({ hasText: /^Saved/ })
+      .first()
+      .waitFor();
+    await desk.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
+    const letItGo = desk.getByRole('button', { name: 'Let it go' });
+    await letItGo.or(desk.getByLabel('That is as I want it')).first().waitFor();
+    for (const tick of await desk.getByLabel('That is as I want it').all()) await tick.check();
+    await letItGo.click();
+    await desk
+      .getByRole('dialog')
+      .getByRole('button', { name: /^Yes, to/ })
+      .click();
+    await desk.getByText('Reeds').first().waitFor();
+    await section('Delivery');
+    await until(desk, /heronmail\.example\s+29\s+/);
+    await world.advance(3);
+    // Twenty-four and the greylisted one are taken; three are gone, two are turned away.
+    await until(desk, /heronmail\.example\s+30\s+83\.3%/);
+    const words = await desk.getByRole('main').innerText();
+    expect(words).toMatch(/Address dead[\s\S]*?\t3\t/);
+    expect(words).toMatch(/Blocked for its content[\s\S]*554 5\.7\.1 Message rejected as spam by content scanner/);
+    expect(words).toMatch(/Blocked for its sender’s name[\s\S]*blocked using bl\.lists\.example/);
+    expect(words).toMatch(/Come again later/);
+    expect(words).toMatch(/1 of 25 copies were reported as junk/);
+    expect(words).toMatch(/Turns letters away/);
+    expect(words).not.toContain('gone-a@');
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    // A person's answer to the return path reached the writer; an absence did not.
+    await world.letter('letters@marshletters.example', 'Re: your letter', 1);
+    expect((await world.letters('letters@marshletters.example')).map(({ subject }) => subject)).not.toContain('Out of office');
+  });
+
+  it('has its drawing as a table and as files, by the keyboard alone', async () => {
+    await desk.getByText('As a table').focus();
+    await desk.keyboard.press('Enter');
+    await desk.getByRole('table', { name: 'Taken week by week' }).waitFor();
+    expect(await saved('Taken week by week as CSV')).toMatch(/^Week of,heronmail\.example\r\n.*83\.3%/);
+    expect(await saved('Taken week by week as SVG')).toMatch(/^<svg/);
+    expect(await saved('Taken week by week as PNG')).toContain('PNG');
+    await desk.getByRole('navigation', { name: 'Period' }).getByRole('link', { name: 'a year' }).focus();
+    await desk.keyboard.press('Enter');
+    await desk.waitForURL(/days=365/);
+    await until(desk, /30\s+83\.3%/);
+  });
+
+  it('takes a report that a provider sent elsewhere, once, and says in words what is none', async () => {
+    await desk.getByRole('link', { name: 'marshletters.example', exact: true }).click();
+    await desk.getByRole('heading', { name: 'What others saw in your name' }).waitFor();
+    const row = (ip: string, count: number, good: boolean) =>
+      `<record><row><source_ip>${ip}</source_ip><count>${count}</count><policy_evaluated><disposition>none</disposition><dkim>${good ? 'pass' : 'fail'}</dkim><spf>${good ? 'pass' : 'fail'}</spf></policy_evaluated></row><identifiers><header_from>marshletters.example</header_from></identifiers><auth_results>${good ? '<spf><domain>bounce.marshletters.example</domain><result>pass</result></spf>' : ''}</auth_results></record>`;
+    const now = Math.round((founded.ctx.clock.now().getTime() - 86_400_000) / 1_000);
+    const xml = `<feedback><report_metadata><org_name>Heron Mail</org_name><report_id>r1</report_id><date_range><begin>${now - 86_400}</begin><end>${now}</end></date_range></report_metadata><policy_published><domain>marshletters.example</domain><p>none</p></policy_published>${row('192.0.2.7', 40, true)}${row('203.0.113.9', 3, false)}</feedback>`;
+    const bring = desk.locator('input[type=file]');
+    const status = desk.getByRole('status').filter({ hasText: /report|Read/ });
+    await bring.setInputFiles({ name: 'r.xml.gz', mimeType: 'application/gzip', buffer: gzipSync(xml) });
+    await status.filter({ hasText: 'Read: 43 mails, reported by Heron Mail.' }).waitFor();
+    await desk.getByText('3 came from strangers.', { exact: false }).waitFor();
+    await bring.setInputFiles({ name: 'r.xml', mimeType: 'text/xml', buffer: Buffer.from(xml) });
+    await status.filter({ hasText: 'was read before. It counts once.' }).waitFor();
+    await bring.setInputFiles({ name: 'x.zip', mimeType: 'application/zip', buffer: Buffer.from('PK no') });
+    await status.filter({ hasText: 'the pack is broken' }).waitFor();
+    await desk.reload();
+    expect(await desk.getByRole('main').innerText()).toMatch(/43 mails in the name of marshletters\.example were reported/);
+    expect(await accessibilityFaults(desk)).toEqual([]);
+  });
+
+  it('hears from providers once a day is over', async () => {
+    await world.advance(1_440);
+    await until(desk, /heronmail\.example[\s\S]*the last 30 days/);
+    await until(desk, /Yours, from here/);
+  });
+});
+
+describe('growth', () => {
+  it('is drawn with its table and files; a goal and a note are kept, and taken away', async () => {
+    await section('Growth');
+    await desk.getByText('people read now', { exact: false }).waitFor();
+    const csv = await saved('Readers day by day as CSV');
+    expect(csv.split('\r\n')[0]).toBe('Day,Readers,At least,At most');
+    expect(csv.split('\r\n')).toHaveLength(30);
+    await desk.getByRole('button', { name: 'Set a goal' }).click();
+    await desk.getByLabel('Readers', { exact: true }).fill('0');
+    await desk.getByRole('button', { name: 'Keep it' }).click();
+    await desk.getByRole('alert').first().waitFor();
+    await desk.getByLabel('Readers', { exact: true }).fill('20');
+    await desk.getByRole('button', { name: 'Keep it' }).click();
+    await desk.getByText('readers: you have them.', { exact: false }).waitFor();
+    await desk.getByRole('button', { name: 'Note a day' }).click();
+    await desk.getByLabel('What happened', { exact: true }).fill('A talk at the mill');
+    await desk.getByRole('button', { name: 'Note it' }).click();
+    await desk.getByText('A talk at the mill', { exact: false }).first().waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByRole('button', { name: 'Take away' }).click();
+    await desk.getByText('A guest post, a talk, a new form', { exact: false }).waitFor();
+    await desk.setViewportSize({ width: 390, height: 844 });
+    for (const name of ['Growth', 'Delivery']) {
+      await desk.goto(desk.url().replace(/\/(?:growth|delivery).*/, `/${name.toLowerCase()}`));
+      await desk.getByRole('heading', { level: 1, name }).waitFor();
+      expect(await desk.evaluate(() => document.documentElement.scrollWidth - document.documentElement.clientWidth)).toBe(0);
+    }
+  });
+});
