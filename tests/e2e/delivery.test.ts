@@ -64,7 +64,7 @@ describe('delivery', () => {
     expect(words).toMatch(/Blocked for its sender’s name[\s\S]*blocked using bl\.lists\.example/);
     expect(words).toMatch(/Come again later/);
     expect(words).toMatch(/1 of 25 copies were reported as junk/);
-    expect(words).toMatch(/Turns letters away/);
+    expect(words).toMatch(/Takes letters for junk/);
     expect(words).not.toContain('gone-a@');
     expect(await accessibilityFaults(desk)).toEqual([]);
     // A person's answer to the return path reached the writer; an absence did not.
