@@ -29,6 +29,12 @@ function readAddress(text: string): Address | null {
 const within = (address: Address, networks: Networks) =>
   networks.some(([network, bits]) => network.kind() === address.kind() && address.match(network as never, bits));
 
+/** Does an address lie in one of these networks? Not where it is none. */
+export function isWithin(text: string, networks: Networks): boolean {
+  const address = readAddress(text);
+  return address !== null && within(address, networks);
+}
+
 /**
  * Who really asks: whoever holds the connection, unless that is a proxy that we trust; then whom it says it speaks for (X-Forwarded-For), and so on
  * from right to left. What stands left of somebody who is not trusted is hearsay. '' where nothing is known.

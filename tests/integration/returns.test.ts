@@ -3,9 +3,10 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { feedbackOf } from '@/core/delivery/came-back';
 import { inTransaction } from '@/server/db/connection';
 import { takeFeedback } from '@/server/delivery/feedback';
+import { writeMarks } from '@/server/delivery/marks';
 import { isReturnAddress } from '@/server/delivery/returned';
 import { takeApart } from '@/server/delivery/take-apart';
-import { foldCounts } from '@/server/jobs/tick';
+import { foldCounts, recount } from '@/server/jobs/tick';
 import { eraseReaders } from '@/server/keeping/erase';
 import { letterOf } from '@/server/sending/views';
 import { awayNote, goneNotice, junkReport, lateNotice, personAnswers } from '../../backlot/mailboxes/notices';
@@ -340,5 +341,114 @@ describe('hostile mail', () => {
     const all = [...names, ...names].map((name) => comesBack(world.ctx, of(name).from, notice(name)));
     expect((await Promise.all(all)).filter((one) => one === 'bounce')).toHaveLength(100);
     expect(await counts(letter)).toMatchObject({ delivered: 0, bounced: 100 });
+  });
+});
+
+describe('scanners', () => {
+  const PERSON = 'Mozilla/5.0 (X11; Linux x86_64) A browser';
+  async function linked() {
+    await world.readers(newsletter, ['scan', 'mara'].map(at));
+    const letter = await world.letter(newsletter, senderId, {
+      nodes: [
+        {
+          kind: 'paragraph',
+          inline: ['one', 'two', 'three', 'four'].map((word) => ({
+            kind: 'text' as const,
+            text: word,
+            href: `https://saltmarsh.example/${word}`,
+          })),
+        },
+      ],
+    });
+    await world.work();
+    const rows = await world.ctx.db.selectFrom('deliveries').select(['id', 'sent_on', 'address', 'reader_id']).execute();
+    const of = (name: string) => rows.find((row) => row.address === at(name))!;
+    const begun = world.clock.now().getTime();
+    const mark = (
+      name: string,
+      kind: 'open' | 'click',
+      seconds: number,
+      link: number | null = null,
+      more: { network?: string; agent?: string } = {},
+    ) => ({
+      ref: { sentOn: of(name).sent_on, id: BigInt(of(name).id) },
+      kind,
+      at: new Date(begun + seconds * 1_000),
+      agent: PERSON,
+      method: 'GET',
+      link,
+      ...more,
+    });
+    return { letter, mark, of };
+  }
+  const links = async (letter: string) =>
+    (await world.ctx.db.selectFrom('letter_links').select('clicks').where('letter_id', '=', letter).orderBy('position').execute())
+      .map(({ clicks }) => clicks)
+      .slice(0, 4);
+  const whys = async () =>
+    (await world.ctx.db.selectFrom('events').select(['kind', 'machine', 'why']).orderBy('at').execute()).map(
+      (row) => `${row.kind} ${row.why ?? 'person'}`,
+    );
+
+  it('that follow all links with a browser’s name are found out, and what they were taken for is taken back', async () => {
+    const { letter, mark } = await linked();
+    // A person reads, and follows one link; a scanner opens and follows the links of the other copy one by one, as each is written by itself.
+    await writeMarks(world.ctx, [mark('mara', 'open', 100)]);
+    await writeMarks(world.ctx, [mark('mara', 'click', 160, 2)]);
+    await writeMarks(world.ctx, [mark('scan', 'open', 30)]);
+    await writeMarks(world.ctx, [mark('scan', 'click', 31, 0)]);
+    await writeMarks(world.ctx, [mark('scan', 'click', 32, 1)]);
+    expect(await counts(letter)).toMatchObject({ people: 2, clicked: 2 });
+    await writeMarks(world.ctx, [mark('scan', 'click', 33, 2), mark('scan', 'click', 34, 3)]);
+    expect(await counts(letter)).toMatchObject({ people: 1, machines: 1, hidden: 1, clicked: 1 });
+    expect(await links(letter)).toEqual([0, 0, 1, 0]);
+    expect(await whys()).toEqual([
+      'open all links',
+      'click all links',
+      'click all links',
+      'click all links',
+      'click all links',
+      'open person',
+      'click person',
+    ]);
+    const { rows } = await sql<{ differing: number }>`select recount_recent(${newsletter.id}::uuid) as differing`.execute(
+      world.ctx.db,
+    );
+    expect(rows[0]!.differing).toBe(0);
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+    const reader = await world.ctx.db
+      .selectFrom('readers')
+      .select(['last_read_at', 'last_clicked_at'])
+      .where('address', '=', at('scan'))
+      .executeTakeFirstOrThrow();
+    expect(reader).toEqual({ last_read_at: null, last_clicked_at: null });
+    // Whoever really reads it later counts.
+    await writeMarks(world.ctx, [mark('scan', 'click', 4_000, 1)]);
+    expect(await counts(letter)).toMatchObject({ people: 2, hidden: 0, clicked: 2 });
+    expect(await links(letter)).toEqual([0, 1, 1, 0]);
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+  });
+
+  it('after a person who had read before take back nothing of theirs', async () => {
+    const { letter, mark } = await linked();
+    await writeMarks(world.ctx, [mark('scan', 'open', 60), mark('scan', 'click', 90, 1)]);
+    await writeMarks(
+      world.ctx,
+      [0, 1, 2, 3].map((link) => mark('scan', 'click', 500 + link, link)),
+    );
+    expect(await counts(letter)).toMatchObject({ people: 1, clicked: 1 });
+    expect(await links(letter)).toEqual([0, 1, 0, 0]);
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+  });
+
+  it('and pictures fetched from a network of mailboxes’ programs are machines’, each with its reason', async () => {
+    const { letter, mark } = await linked();
+    await writeMarks(world.ctx, [
+      mark('mara', 'open', 50, null, { network: '198.51.100.200' }),
+      mark('mara', 'open', 1),
+      mark('scan', 'open', 70, null, { agent: 'ImageProxy/2' }),
+    ]);
+    expect(await counts(letter)).toMatchObject({ people: 0, machines: 2, hidden: 2 });
+    expect((await whys()).sort()).toEqual(['open agent', 'open at once', 'open network']);
   });
 });

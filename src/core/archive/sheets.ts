@@ -706,6 +706,7 @@ export const SHEETS: Sheet[] = [
       machine: flag,
       link_position: maybe(int),
       agent: maybe(words(1_000)),
+      why: maybe(words(40)),
     },
   },
   {

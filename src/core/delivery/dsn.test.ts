@@ -1,7 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { bounceOutcome, readDeliveryStatus } from './dsn';
-import { isMachine } from './machine';
 
 const NOTICE = `Reporting-MTA: dns; mx.kestrel.example\r
 \r
@@ -56,19 +55,5 @@ describe('delivery status notifications', () => {
   });
   it('never throw, whatever they hold', () => {
     fc.assert(fc.property(fc.string({ unit: 'binary' }), (text) => void readDeliveryStatus(text).map(bounceOutcome)));
-  });
-});
-
-describe('isMachine', () => {
-  it.each([
-    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', 60, 'GET', false],
-    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', 1, 'GET', true],
-    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', null, 'GET', false],
-    ['Mozilla/5.0 (X11; Linux x86_64) Firefox', 60, 'HEAD', true],
-    ['ImageProxy/1.0', 60, 'GET', true],
-    ['LinkScanner bot', 6000, 'GET', true],
-    ['', 60, 'GET', true],
-  ])('%j after %s s by %s: %s', (agent, seconds, method, machine) => {
-    expect(isMachine(agent, seconds, method)).toBe(machine);
   });
 });

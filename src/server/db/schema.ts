@@ -4,6 +4,7 @@ import type { Lane } from '@/core/autosend/lanes';
 import type { RuleSettings } from '@/core/autosend/rule';
 import type { PublishedPolicy, SourceDetail, SourceKind } from '@/core/delivery/dmarc-report';
 import type { FeedbackKind } from '@/core/delivery/feedback';
+import type { MachineReason } from '@/core/delivery/machine';
 import type { RampPlan } from '@/core/delivery/ramp';
 import type { Reason } from '@/core/delivery/reason';
 import type { TlsFailure } from '@/core/delivery/tls-report';
@@ -1005,4 +1006,5 @@ type EventTable = {
   machine: Generated<boolean>;
   link_position: number | null;
   agent: string | null;
+  why: MachineReason | null;
 };

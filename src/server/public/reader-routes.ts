@@ -160,7 +160,7 @@ export function openPixel(ctx: Context, request: PublicRequest, token: string, m
   const ref = readDeliveryToken(token, 'open', ctx.config.keys);
   if (ref) {
     const agent = request.headers.get('user-agent') ?? '';
-    marks.add({ ref, kind: 'open', at: ctx.clock.now(), agent, method: request.method, link: null });
+    marks.add({ ref, kind: 'open', at: ctx.clock.now(), agent, network: request.client, method: request.method, link: null });
   }
   return answer(GIF, {
     headers: { 'content-type': 'image/gif', 'cache-control': 'no-store', 'content-length': String(GIF.length) },
@@ -186,7 +186,15 @@ export function followLink(ctx: Context, request: PublicRequest, token: string, 
   const ref = readDeliveryToken(token, 'click', ctx.config.keys);
   if (ref && /^\d{1,4}$/.test(position)) {
     const agent = request.headers.get('user-agent') ?? '';
-    marks.add({ ref, kind: 'click', at: ctx.clock.now(), agent, method: request.method, link: Number(position) });
+    marks.add({
+      ref,
+      kind: 'click',
+      at: ctx.clock.now(),
+      agent,
+      network: request.client,
+      method: request.method,
+      link: Number(position),
+    });
   }
   return answer('', {
     status: 302,

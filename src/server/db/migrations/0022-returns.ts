@@ -6,6 +6,7 @@ export async function up(db: Kysely<unknown>): Promise<void> {
   await sql
     .raw(`
 alter table deliveries add reason text;   -- why its server said no (core/delivery/reason), as it last did
+alter table events add why text;        -- why it is taken for a machine's (core/delivery/machine)
 create index deliveries_reasons on deliveries (newsletter_id, reason, sent_on, id) where reason is not null and state in ('bounced', 'refused', 'given up');
 
 -- How often copies were put off, and came to an end, for each reason, by the newsletter's local day.

@@ -172,7 +172,11 @@ function Spans({ now, before }: { now: { joined: number; left: number }; before:
   return (
     <Table
       label="Joined and left"
-      columns={[{ title: 'What', silent: true }, { title: 'Now', figure: true }, { title: 'Before', figure: true }]}
+      columns={[
+        { title: 'What', silent: true },
+        { title: 'Now', figure: true },
+        { title: 'Before', figure: true },
+      ]}
       rows={[
         { key: 'j', cells: [wordOf('joined'), figure(now.joined), figure(before.joined)] },
         { key: 'l', cells: [wordOf('left'), figure(now.left), figure(before.left)] },
