@@ -11,6 +11,7 @@ import { forms } from './forms';
 import { importing } from './importing';
 import { million } from './million';
 import { line } from './report';
+import { returns } from './returns';
 import { largeLetter, sending } from './sending';
 import { writing } from './writing';
 
@@ -25,6 +26,7 @@ const ALL = {
   Writing: writing,
   Addressing: addressing,
   Feeds: feeds,
+  Returns: returns,
 };
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */

@@ -12,11 +12,13 @@ import type { Context, Newsletter } from '@/server/context';
 import { connect, type Db } from '@/server/db/connection';
 import { migrate } from '@/server/db/migrate';
 import { MarkBook } from '@/server/delivery/marks';
+import { deliveryOf } from '@/server/delivery/standing';
 import { fieldsOf } from '@/server/forms/fields';
 import { formOf, formsOf, versionsOf } from '@/server/forms/forms';
 import { compareForms, insightOf } from '@/server/forms/insight';
 import { testOf } from '@/server/forms/tests';
 import { find } from '@/server/growth/find';
+import { growthOf } from '@/server/growth/growth';
 import { sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
 import { bulksOf, startBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
@@ -98,9 +100,11 @@ async function fill(ctx: Context): Promise<Newsletter> {
   const each = Math.round(DELIVERIES / LETTERS);
   // The last letter goes to everyone who reads, the others to as many as there are deliveries for.
   await sql`
-    insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, state, due_at, attempts, tried_at, delivered_at, opened_at, opened_by_machine_at, clicked_at, response)
+    insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, state, due_at, attempts, tried_at, delivered_at, opened_at, opened_by_machine_at, clicked_at, response, reason)
     select l.sent_on, ${of}::uuid, l.id, r.id, r.address, r.domain_id, case when r.n % 200 = 0 then 'bounced' when r.n % 300 = 0 then 'refused' else 'delivered' end, l.due_at, 1, l.due_at, l.due_at + interval '1 minute',
-      case when r.n % 3 = 0 then l.due_at + interval '1 hour' end, case when r.n % 5 = 0 then l.due_at + interval '2 minutes' end, case when r.n % 10 = 0 then l.due_at + interval '1 hour' end, '250 2.0.0 Taken'
+      case when r.n % 3 = 0 then l.due_at + interval '1 hour' end, case when r.n % 5 = 0 then l.due_at + interval '2 minutes' end, case when r.n % 10 = 0 then l.due_at + interval '1 hour' end,
+      case when r.n % 200 = 0 then '550 5.1.1 No such mailbox' when r.n % 300 = 0 then '554 5.7.1 blocked using bl' || r.n % 7 || '.lists.example' else '250 2.0.0 Taken' end,
+      case when r.n % 200 = 0 then 'dead' when r.n % 300 = 0 then (array['reputation', 'content', 'policy', 'full'])[1 + r.n / 300 % 4] end
     from (select id, sent_on, due_at, row_number() over (order by due_at) as k from letters where newsletter_id = ${of}) l
     join (select id, address, domain_id, row_number() over (order by id) as n from readers where newsletter_id = ${of}) r
       on r.n between (l.k * 2477 * 97) % ${READERS - each} + 1 and (l.k * 2477 * 97) % ${READERS - each} + ${each} or (l.k = ${LETTERS} and r.n % 10 < 8)`.execute(
@@ -130,9 +134,12 @@ async function fill(ctx: Context): Promise<Newsletter> {
   await sql`insert into day_sums (newsletter_id, day, joined, left_count) select ${of}::uuid, d::date, 1500, 90 from generate_series(now() - interval '540 days', now(), interval '1 day') d`.execute(
     db,
   );
+  await sql`
+    insert into reason_changes (newsletter_id, domain_id, reason, day, ended, put_off) select newsletter_id, case when domain_id <= (select min(id) + 3 from mail_domains) then domain_id else 0 end, reason, sent_on, count(*), count(*)
+    from deliveries where newsletter_id = ${of} and reason is not null group by 1, 2, 3, 4`.execute(db);
   await setCopySpans(db, of);
   await sql`select recount_people(${of}::uuid), recount_sources(${of}::uuid), recount_recent(${of}::uuid)`.execute(db);
-  for (let n = 0; n < 60; n += 1) await sql`select fold_people(), fold_source(), fold_day()`.execute(db);
+  for (let n = 0; n < 60; n += 1) await sql`select fold_people(), fold_source(), fold_day(), fold_reason()`.execute(db);
   await sql`vacuum analyze`.execute(db);
   await db.updateTable('newsletters').set({ recounted_at: new Date() }).where('id', '=', of).execute();
   said(began, 'counts, and what the planner wants to know');
@@ -259,10 +266,19 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
       ]);
     },
     'Auto-sends': () => Promise.all([rulesOf(ctx, newsletter), sendersOf(ctx, newsletter), listsOf(ctx, newsletter)]),
-    'Growth, 28 days': () => Promise.all([sourcesOf(ctx, newsletter, 28), formsOf(ctx, newsletter)]),
-    'Growth, a year': () => sourcesOf(ctx, newsletter, 365),
+    'Growth, 28 days': () =>
+      Promise.all([growthOf(ctx, newsletter, 28), sourcesOf(ctx, newsletter, 28), formsOf(ctx, newsletter)]),
+    'Growth, a year': () =>
+      Promise.all([growthOf(ctx, newsletter, 365), sourcesOf(ctx, newsletter, 365), formsOf(ctx, newsletter)]),
     'Growth, two forms': () => compareForms(ctx, newsletter, [form.id, forms[2]!.id], 28),
-    Delivery: () => Promise.all([sendersOf(ctx, newsletter), domainsOf(ctx, newsletter), queueOf(ctx, newsletter.id)]),
+    'Delivery, 90 days': () =>
+      Promise.all([
+        deliveryOf(ctx, newsletter, 90),
+        sendersOf(ctx, newsletter),
+        domainsOf(ctx, newsletter),
+        queueOf(ctx, newsletter.id),
+      ]),
+    'Delivery, a year': () => deliveryOf(ctx, newsletter, 365),
     'what waits, for the doctor': () => queueOf(ctx),
     Settings: () => Promise.all([listsOf(ctx, newsletter), relayOf(ctx, newsletter)]),
     'Find “sunniva44”': () => find(ctx, newsletter, 'sunniva44'),

@@ -116,6 +116,10 @@ describe('DMARC reports', () => {
     expect(found.reporter.length).toBeLessThan(10);
     expect(found.rows[0]!.ip).toBeNull();
   });
+  it('hold what entities stand for', () => {
+    const named = read(report(record({})).replace('Heron Mail', 'Heron &amp; Sons &#38; &#x26; &lt;x&gt; &nbsp;'));
+    expect(named.reporter).toBe('Heron & Sons & & <x> &nbsp;');
+  });
   it('count no nonsense', () => {
     const counts = ['-5', 'x', '1e99', '0', '3.7', ''].map((count) => read(report(record({ count }))).rows[0]?.mails ?? 0);
     expect(counts).toEqual([0, 0, 2_000_000_000, 0, 3, 0]);

@@ -44,9 +44,22 @@ const MOST_DEPTH = 12;
 const MOST_FIELD = 300;
 const LARGEST_COUNT = 2_000_000_000;
 
-const tidy = (text: string) =>
-  text.replace(/[\u0000-\u001f\u007f-\u009f\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff]+/g, ' ').trim();
-const small = (text: string) => tidy(text).toLowerCase().replace(/\.$/, '');
+const ODD = /[\u0000-\u001f\u007f-\u009f\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff]/;
+const tidy = (text: string) => (ODD.test(text) ? text.replace(new RegExp(`${ODD.source}+`, 'g'), ' ') : text).trim();
+const ENTITIES: Record<string, string> = { amp: '&', lt: '<', gt: '>', quot: '"', apos: "'" };
+/** Text with the five entities of XML and those of numbers in it; any other stays what it is. */
+const plainText = (text: string) =>
+  text.includes('&')
+    ? text.replace(/&(?:#(\d{1,7})|#x([0-9a-f]{1,6})|([a-z]{2,4}));/gi, (all, tens?: string, hex?: string, name?: string) => {
+        if (name) return ENTITIES[name] ?? all;
+        const code = tens ? Number(tens) : Number.parseInt(hex!, 16);
+        return code <= 0x10ffff ? String.fromCodePoint(code) : all;
+      })
+    : text;
+function small(text: string): string {
+  const plain = tidy(text).toLowerCase();
+  return plain.endsWith('.') ? plain.slice(0, -1) : plain;
+}
 const count = (text: string) => Math.min(LARGEST_COUNT, Math.max(0, Math.trunc(Number(text) || 0)));
 
 /**
@@ -57,6 +70,8 @@ const count = (text: string) => Math.min(LARGEST_COUNT, Math.max(0, Math.trunc(N
 export class DmarcReader {
   readonly #parser: Parser;
   readonly #path: string[] = [];
+  /** The same below the root, joined at each depth. */
+  readonly #joined: string[] = [];
   #text = '';
   readonly #fields = new Map<string, string>();
   #row = new Map<string, string>();
@@ -70,13 +85,14 @@ export class DmarcReader {
   constructor() {
     this.#parser = new Parser(
       {
-        onopentag: (name) => this.#open(nameOf(name)),
+        // No attribute says anything.
+        onopentagname: (name) => this.#open(nameOf(name)),
         ontext: (text) => {
           if (this.#text.length < MOST_FIELD) this.#text += text;
         },
         onclosetag: (name) => this.#close(nameOf(name)),
       },
-      { xmlMode: true, decodeEntities: true },
+      { xmlMode: true, decodeEntities: false },
     );
   }
 
@@ -122,6 +138,8 @@ export class DmarcReader {
 
   #open(name: string): void {
     this.#path.push(name);
+    const depth = this.#path.length;
+    this.#joined.push(depth <= 2 ? (depth === 2 ? name : '') : `${this.#joined.at(-1)}/${name}`);
     this.#text = '';
     if (this.#path.length === 1) {
       if (name !== 'feedback')
@@ -140,8 +158,8 @@ export class DmarcReader {
   }
 
   #close(name: string): void {
-    const path = this.#path.slice(1).join('/');
-    const text = this.#text.slice(0, MOST_FIELD);
+    const path = this.#joined.pop() ?? '';
+    const text = plainText(this.#text.slice(0, MOST_FIELD));
     this.#text = '';
     if (this.#path.length >= 2 && this.#path[1] === 'record') {
       const parent = this.#path.at(-2);
@@ -165,28 +183,63 @@ export class DmarcReader {
     const address = said('row/source_ip');
     const disposition = said('row/policy_evaluated/disposition');
     const returned = this.#returnPaths.find(({ scope }) => scope !== 'helo') ?? this.#returnPaths[0];
+    const [from, dkim, spf] = [
+      said('identifiers/header_from'),
+      said('row/policy_evaluated/dkim'),
+      said('row/policy_evaluated/spf'),
+    ];
+    // Rows are alike where all that is kept of them is.
+    const whole = [
+      address,
+      disposition,
+      dkim,
+      spf,
+      from,
+      ...this.#reasons,
+      ...this.#signatures.flatMap(({ domain, selector, result }) => [domain, selector, result]),
+      returned?.domain,
+      returned?.result,
+    ].join('\n');
+    const same = this.#rows.get(whole);
+    if (same) {
+      same.mails = Math.min(LARGEST_COUNT, same.mails + mails);
+      return;
+    }
     const row: DmarcRow = {
-      ip: ipaddr.isValid(address) ? ipaddr.process(address).toString() : null,
+      ip: addressOf(address),
       mails,
       disposition: disposition === 'quarantine' || disposition === 'reject' ? disposition : 'none',
-      dkim: said('row/policy_evaluated/dkim') === 'pass',
-      spf: said('row/policy_evaluated/spf') === 'pass',
+      dkim: dkim === 'pass',
+      spf: spf === 'pass',
       reasons: this.#reasons.filter(Boolean).slice(0, 5),
-      from: said('identifiers/header_from'),
+      from,
       signatures: this.#signatures.filter(({ domain }) => domain !== '').slice(0, 10),
       returnPath: returned?.domain ? { domain: returned.domain, result: returned.result } : null,
     };
-    const whole = JSON.stringify({ ...row, mails: 0 });
     // The long tail of a flood is added up.
-    const kept = this.#rows.has(whole) || this.#rows.size < MOST_ROWS;
-    const key = kept ? whole : JSON.stringify([row.disposition, row.dkim, row.spf]);
+    const kept = this.#rows.size < MOST_ROWS;
+    const key = kept ? whole : `${row.disposition} ${row.dkim} ${row.spf}`;
     const known = this.#rows.get(key);
     if (known) known.mails = Math.min(LARGEST_COUNT, known.mails + mails);
     else this.#rows.set(key, kept ? row : { ...row, ip: null, reasons: [], from: '', signatures: [], returnPath: null });
   }
 }
 
-const nameOf = (name: string) => name.slice(name.indexOf(':') + 1).toLowerCase();
+/** An address as it is written shortest; null for what is none. */
+function addressOf(text: string): string | null {
+  if (/^(?:(?:25[0-5]|2[0-4]\d|1?\d?\d)(?:\.(?!$)|$)){4}$/.test(text)) return text;
+  return ipaddr.isValid(text) ? ipaddr.process(text).toString() : null;
+}
+
+const NAMES = new Map<string, string>();
+/** An element's name without its prefix; reports have few of them. */
+function nameOf(name: string): string {
+  const known = NAMES.get(name);
+  if (known !== undefined) return known;
+  const bare = name.slice(name.indexOf(':') + 1).toLowerCase();
+  if (NAMES.size < 1_000) NAMES.set(name, bare);
+  return bare;
+}
 
 /** What mail in a domain's name was, by who sent it. */
 export const SOURCE_KINDS = {

@@ -4,7 +4,7 @@ import type { Outcome } from '@/core/sending/outcome';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 import { restRoute } from '../mail/routes';
-import { silence } from './silence';
+import { silence, silenceAll } from './silence';
 
 /** What a recipient's server said of somebody's mailbox. `weight` counts where it is a sign and no proof. */
 export type Said = { readerId: string; newsletterId: string; routeId: number | null; outcome: Outcome; weight: number };
@@ -35,17 +35,20 @@ export class Taken {
 export async function tellMailboxes(ctx: Context, db: Db, all: Said[], taken: Taken): Promise<Set<string>> {
   const now = ctx.clock.now();
   const innocent = new Set<string>();
+  // One after the other: the one that shows a pattern gives those before it back.
+  const dead = (one: Said) => ({
+    readerId: one.readerId,
+    newsletterId: one.newsletterId,
+    reason: 'hard bounce' as const,
+    detail: 'response' in one.outcome ? one.outcome.response : '',
+  });
   for (const one of all) {
-    if (one.outcome.kind !== 'dead') continue;
-    if (one.routeId !== null && (await isOfTheWay(ctx, db, one, one.outcome, taken))) innocent.add(one.readerId);
-    else
-      await silence(ctx, db, {
-        readerId: one.readerId,
-        newsletterId: one.newsletterId,
-        reason: 'hard bounce',
-        detail: one.outcome.response,
-      });
+    if (one.outcome.kind !== 'dead' || one.routeId === null) continue;
+    if (await isOfTheWay(ctx, db, one, one.outcome, taken)) innocent.add(one.readerId);
+    else await silence(ctx, db, dead(one));
   }
+  const told = all.filter((one) => one.outcome.kind === 'dead' && one.routeId === null).map(dead);
+  if (told.length) await silenceAll(ctx, db, told);
   const signs = all
     .filter(({ weight, outcome }) => weight > 0 && outcome.kind !== 'dead')
     .sort((a, b) => (a.readerId < b.readerId ? -1 : 1));
