@@ -60,7 +60,12 @@ module.exports = {
     only('processes-know-server', '^src/processes/', '^src/(core|server|processes)/', 'processes mount server functions'),
     only('backlot-is-outside', '^backlot/', '^backlot/', 'the Backlot talks by SMTP, DNS and HTTP alone'),
     // What a provider of the Backlot would have reported stands in one pure file of it.
-    only('demo-knows-server', '^demo/', '^(demo/|src/(core|server)/|backlot/mailboxes/dmarc[.]ts)', 'the demo generator uses server and core'),
+    only(
+      'demo-knows-server',
+      '^demo/',
+      '^(demo/|src/(core|server)/|backlot/mailboxes/dmarc[.]ts)',
+      'the demo generator uses server and core',
+    ),
     {
       name: 'core-does-no-io',
       severity: 'error',

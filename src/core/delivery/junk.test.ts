@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { junkRange, type SeenWeek } from './junk';
+import { junkRange, type Other, type SeenWeek } from './junk';
 
 /** Numbers that look like chance, the same each time (mulberry32). */
 function chance(seed: number) {
@@ -17,7 +17,15 @@ const draw = (random: () => number, n: number, p: number) => {
   return hits;
 };
 /** Weeks of a provider whose readers read `habit` of what reaches them, with `junk` of the letters of the latest four weeks in junk. */
-const split = (all: SeenWeek[]): [SeenWeek[], SeenWeek[]] => [all.slice(0, -4), all.slice(-4)];
+/** The weeks before, the latest, and the others at each of three providers. */
+function split(all: SeenWeek[]): [SeenWeek[], SeenWeek[], Other[]] {
+  const [before, latest] = [all.slice(0, -4), all.slice(-4)];
+  const third = (weeks: SeenWeek[]) => ({
+    readable: Math.floor(weeks.reduce((sum, { elsewhere }) => sum + elsewhere.readable, 0) / 3),
+    read: Math.floor(weeks.reduce((sum, { elsewhere }) => sum + elsewhere.read, 0) / 3),
+  });
+  return [before, latest, Array(3).fill({ before: third(before), latest: third(latest) })];
+}
 function weeks(random: () => number, { n = 300, habit = 0.4, junk = 0, restless = 0.05 } = {}): SeenWeek[] {
   return Array.from({ length: 20 }, (_, week) => {
     // A letter that is liked more is so everywhere.
@@ -40,10 +48,17 @@ describe('how much landed in junk', () => {
     expect(held).toBeGreaterThanOrEqual(90);
   });
   it('is not told of little: few letters, few weeks, nobody elsewhere', () => {
-    expect(junkRange([], [])).toBeNull();
+    expect(junkRange([], [], [])).toBeNull();
     expect(junkRange(...split(weeks(chance(1), { n: 10 })))).toBeNull();
     expect(junkRange(...split(weeks(chance(1)).slice(-9)))).toBeNull();
     expect(junkRange(...split(weeks(chance(1)).map((week) => ({ ...week, elsewhere: { readable: 0, read: 0 } }))))).toBeNull();
+  });
+  it('is not moved by one other provider that puts letters into junk', () => {
+    const [before, latest, others] = split(weeks(chance(5)));
+    const junked = { before: others[0]!.before, latest: { readable: others[0]!.latest.readable, read: 40 } };
+    const range = junkRange(before, latest, [...others.slice(1), junked])!;
+    expect(range.low).toBe(0);
+    expect(range.high).toBeGreaterThan(0);
   });
   it('stays between nothing and all, whatever is read', () => {
     for (const read of [0, 300]) {

@@ -103,9 +103,19 @@ export function standingOf(
     here: seen(some),
     elsewhere: seen(elsewhere.get(week) ?? NO_COPIES),
   }));
+  const seenIn = (other: Provider, is: (week: string) => boolean) =>
+    seen(
+      other.weeks
+        .filter(({ week }) => is(week))
+        .map(({ copies: some }) => some)
+        .reduce(plus, NO_COPIES),
+    );
   const junk = junkRange(
     weeks.filter(({ week }) => week < lately),
     weeks.filter(({ week }) => week >= lately),
+    all
+      .filter((other) => other !== provider)
+      .map((other) => ({ before: seenIn(other, (week) => week < lately), latest: seenIn(other, (week) => week >= lately) })),
   );
   const base = { name: provider.name, copies: whole, settled: settledOf(whole), junk };
   const said = (tone: Tone, state: string, why: string, todo: string): Standing => ({ ...base, tone, state, why, todo });

@@ -190,7 +190,8 @@ export default async function Page({ params, searchParams }: Props) {
             <Standings standings={standings} />
             <p className="mt-2 max-w-3xl text-small text-ink-2">
               Nobody outside a mailbox sees into its junk. The range is what reading suggests: how much less is read there in the
-              last four weeks than before, while readers elsewhere read as they did. It holds in nine of ten cases.
+              last four weeks than in the half year before, beside the other providers. It holds in nine of ten cases; what always
+              lay in junk is not seen.
             </p>
             <TakenByWeek
               lines={providers.map(({ name, weeks }) => ({
