@@ -13,6 +13,7 @@ import { million } from './million';
 import { line } from './report';
 import { returns } from './returns';
 import { largeLetter, sending } from './sending';
+import { truth } from './truth';
 import { writing } from './writing';
 
 const ALL = {
@@ -27,6 +28,7 @@ const ALL = {
   Addressing: addressing,
   Feeds: feeds,
   Returns: returns,
+  Truth: truth,
 };
 
 /** Measures in a database of its own and prints each figure as a ratio to its yardstick. `only` picks one by its name. Asserts nothing. */

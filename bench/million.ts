@@ -18,6 +18,7 @@ import { formOf, formsOf, versionsOf } from '@/server/forms/forms';
 import { compareForms, insightOf } from '@/server/forms/insight';
 import { testOf } from '@/server/forms/tests';
 import { find } from '@/server/growth/find';
+import { funnelOf } from '@/server/growth/funnel';
 import { growthOf } from '@/server/growth/growth';
 import { sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
@@ -282,9 +283,19 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
     },
     'Auto-sends': () => Promise.all([rulesOf(ctx, newsletter), sendersOf(ctx, newsletter), listsOf(ctx, newsletter)]),
     'Growth, 28 days': () =>
-      Promise.all([growthOf(ctx, newsletter, 28), sourcesOf(ctx, newsletter, 28), formsOf(ctx, newsletter)]),
+      Promise.all([
+        growthOf(ctx, newsletter, 28),
+        funnelOf(ctx, newsletter, 28),
+        sourcesOf(ctx, newsletter, 28),
+        formsOf(ctx, newsletter),
+      ]),
     'Growth, a year': () =>
-      Promise.all([growthOf(ctx, newsletter, 365), sourcesOf(ctx, newsletter, 365), formsOf(ctx, newsletter)]),
+      Promise.all([
+        growthOf(ctx, newsletter, 365),
+        funnelOf(ctx, newsletter, 365),
+        sourcesOf(ctx, newsletter, 365),
+        formsOf(ctx, newsletter),
+      ]),
     'Growth, two forms': () => compareForms(ctx, newsletter, [form.id, forms[2]!.id], 28),
     'Delivery, 90 days': () =>
       Promise.all([

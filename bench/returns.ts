@@ -102,7 +102,8 @@ async function report(ctx: Context): Promise<Figure[]> {
   const domain = await db.selectFrom('domains').select(['id', 'newsletter_id', 'name']).executeTakeFirstOrThrow();
   const record = (n: number) =>
     `<record><row><source_ip>10.${(n >> 16) & 255}.${(n >> 8) & 255}.${n & 255}</source_ip><count>${1 + (n % 9)}</count><policy_evaluated><disposition>none</disposition><dkim>${n % 3 ? 'pass' : 'fail'}</dkim><spf>${n % 4 ? 'pass' : 'fail'}</spf></policy_evaluated></row><identifiers><header_from>${domain.name}</header_from></identifiers><auth_results><dkim><domain>${domain.name}</domain><selector>ink1</selector><result>pass</result></dkim><spf><domain>s${n}.example</domain><result>pass</result></spf></auth_results></record>`;
-  const xml = `<feedback><report_metadata><org_name>Bench</org_name><report_id>1</report_id><date_range><begin>1795392000</begin><end>1795478399</end></date_range></report_metadata><policy_published><domain>${domain.name}</domain><p>none</p></policy_published>${Array.from({ length: RECORDS }, (_, n) => record(n)).join('')}</feedback>`;
+  const day = Math.floor(Date.now() / 86_400_000 - 1) * 86_400;
+  const xml = `<feedback><report_metadata><org_name>Bench</org_name><report_id>1</report_id><date_range><begin>${day}</begin><end>${day + 86_399}</end></date_range></report_metadata><policy_published><domain>${domain.name}</domain><p>none</p></policy_published>${Array.from({ length: RECORDS }, (_, n) => record(n)).join('')}</feedback>`;
   const bytes = gzipSync(xml);
   global.gc?.();
   const before = process.memoryUsage().rss;

@@ -18,21 +18,22 @@ import { onStop, start } from './lifecycle';
 const MOST_BYTES = 12_000_000;
 /** What a notice says stands before the letter that it brings back. */
 const MOST_NOTICE = 1_000_000;
-const MOST_CONNECTIONS = 100;
+const MOST_CONNECTIONS = 50;
 
 const reply = (code: number, text: string) => Object.assign(new Error(text), { responseCode: code });
 
-/** A mail's bytes, or null for more than so many: what comes after is read and thrown away, since the other side waits for its end. */
-async function readUpTo(stream: SMTPServerDataStream, most: number): Promise<Buffer | null> {
+/** The first so many bytes of a mail, or null for one that is longer than any: what comes after is read and thrown away, since the other side waits for its end. */
+async function readFirst(stream: SMTPServerDataStream, first: number, most: number): Promise<Buffer | null> {
   const kept: Buffer[] = [];
   let size = 0;
   for await (const chunk of stream as AsyncIterable<Buffer>) {
+    if (size < first) kept.push(chunk.subarray(0, first - size));
     size += chunk.length;
-    if (size <= most) kept.push(chunk);
-    else kept.length = 0;
   }
   return size <= most ? Buffer.concat(kept) : null;
 }
+
+const localOf = (address: string) => address.slice(0, address.includes('@') ? address.lastIndexOf('@') : undefined).toLowerCase();
 
 start(async () => {
   const ctx = await openRuntime('mailroom');
@@ -54,12 +55,14 @@ start(async () => {
   };
 
   const take = async (stream: SMTPServerDataStream, session: SMTPServerSession) => {
-    const bytes = await readUpTo(stream, MOST_BYTES);
+    // Only a report is needed to its end; nobody else's mail shall take the memory of one.
+    const whole = session.envelope.rcptTo.some(({ address }) => ['dmarc', 'tls'].includes(reportKind(localOf(address)) ?? ''));
+    const bytes = await readFirst(stream, whole ? MOST_BYTES : MOST_NOTICE, MOST_BYTES);
     if (bytes === null) throw reply(552, '5.3.4 Too large for a notice');
     const from = session.envelope.mailFrom;
     const apart = await takeApart(bytes.subarray(0, MOST_NOTICE), from === false ? '' : from.address);
     for (const { address } of session.envelope.rcptTo) {
-      const local = address.slice(0, address.includes('@') ? address.lastIndexOf('@') : undefined).toLowerCase();
+      const local = localOf(address);
       const kind = reportKind(local);
       if (kind) {
         if (!(await keepReport(ctx, local, kind, bytes))) throw reply(452, '4.3.1 Enough for today, please try again tomorrow');

@@ -126,8 +126,17 @@ describe('with the demo newsletter', () => {
     }
 
     await go('growth');
-    const [asked, confirmed] = (await page.getByRole('main').locator('header b').allInnerTexts()).map(number);
-    expect([asked, confirmed]).toEqual([steps.asked, steps.confirmed]);
+    expect(number(await page.getByRole('main').locator('header b').first().innerText())).toBe(reading);
+    const step = async (name: string) =>
+      number(
+        await page
+          .getByRole('table', { name: 'From seen to reading' })
+          .getByRole('row', { name: new RegExp(`^${name}`) })
+          .getByRole('cell')
+          .nth(1)
+          .innerText(),
+      );
+    expect([await step('Signed up'), await step('Confirmed')]).toEqual([steps.asked, steps.confirmed]);
     const forms = page.getByRole('table', { name: 'By form' }).locator('tbody tr');
     const byForm = await forms.evaluateAll((rows) =>
       rows.map((row) => [...row.querySelectorAll('td')].map((cell) => cell.innerText)),

@@ -1,6 +1,9 @@
 import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { deliveryOf, ELSEWHERE } from '@/server/delivery/standing';
+import { confirm } from '@/server/forms/confirm';
+import { publicForm } from '@/server/forms/forms';
+import { funnelOf } from '@/server/growth/funnel';
 import { addNote, dropNote, growthOf, setGoal } from '@/server/growth/growth';
 import { foldCounts, recount } from '@/server/jobs/tick';
 import { leave } from '@/server/sending/leave';
@@ -208,5 +211,39 @@ describe('growth', () => {
     expect((await growthOf(world.ctx, newsletter, 28)).notes).toHaveLength(1);
     await dropNote(world.ctx, newsletter, notes[0]!.id);
     expect((await growthOf(world.ctx, newsletter, 28)).notes).toEqual([]);
+  });
+});
+
+describe('from seen to reading', () => {
+  it('tells each step of those who came by a form, and where those stand who have not confirmed', async () => {
+    const form = await world.newForm(newsletter);
+    const live = (await publicForm(world.ctx, form.publicId))!;
+    world.mail.answers.set(at('gone'), [550, '5.1.1 No such mailbox']);
+    for (const name of ['gone', 'slow', 'mara', 'nils', 'tove'])
+      await world.signUps.join(
+        live,
+        { email: at(name) },
+        { network: `198.51.100.${name.length + name.charCodeAt(0)}`, agent: '' },
+      );
+    await world.work();
+    for (const name of ['mara', 'nils'])
+      await confirm(world.ctx, (await world.linkIn(at(name), '/confirm/')).split('/').at(-1)!, {
+        network: '',
+        agent: 'A browser',
+      });
+    const { senderId } = await world.sender(newsletter);
+    await world.letter(newsletter, senderId);
+    await world.work();
+    await sql`update readers set last_read_at = ${world.clock.now()} where address = ${at('mara')}`.execute(world.ctx.db);
+    const found = await funnelOf(world.ctx, newsletter, 28);
+    expect(found.steps).toMatchObject({ asked: 5, confirmed: 2 });
+    expect(found.lost.of).toBe(3);
+    expect(Object.fromEntries(found.lost.why.map(({ why, n }) => [why, n]))).toEqual({ bounced: 1, unused: 2 });
+    expect(found.firstRead).toEqual({ of: 2, read: 1 });
+    expect(found.stayed).toEqual({ of: 0, reading: 0 });
+    world.clock.advance(40 * DAY);
+    const later = await funnelOf(world.ctx, newsletter, 90);
+    expect(Object.fromEntries(later.lost.why.map(({ why, n }) => [why, n]))).toEqual({ bounced: 1, expired: 2 });
+    expect(later.stayed).toEqual({ of: 2, reading: 2 });
   });
 });

@@ -111,6 +111,8 @@ describe('reports of what others saw', () => {
       [await zip({ 'readme.txt': 'hello' }), /no report in this zip/],
       [Buffer.from('{"policies": 1}'), /report about encryption/],
       [Buffer.from(`${entities}<feedback>&b8;</feedback>`), /not whole/],
+      [Buffer.from(xml().replace(/179\d{7}/g, (second) => String(Number(second) + 90 * 86_400))), /lie ahead/],
+      [Buffer.from(xml().replace(/179\d{7}/g, (second) => String(Number(second) - 500 * 86_400))), /a year back/],
     ] as [Buffer, RegExp][])
       await expect(up(bytes)).rejects.toMatchObject({ sentence: expect.stringMatching(words) });
     expect(await kept()).toHaveLength(1);

@@ -8,6 +8,7 @@ import { isReturnAddress } from '@/server/delivery/returned';
 import { takeApart } from '@/server/delivery/take-apart';
 import { foldCounts, recount } from '@/server/jobs/tick';
 import { eraseReaders } from '@/server/keeping/erase';
+import { post } from '@/server/mail/post';
 import { letterOf } from '@/server/sending/views';
 import { awayNote, goneNotice, junkReport, lateNotice, personAnswers } from '../../backlot/mailboxes/notices';
 import { answer, comesBack, complaint, mail, notice } from './notices';
@@ -241,6 +242,26 @@ describe('complaints', () => {
     await world.letter(newsletter, senderId, { subject: 'The next' });
     await world.work();
     expect(world.mail.taken.map(({ to }) => to.split('@')[0]).sort()).toEqual(['auth', 'new', 'spam']);
+  });
+
+  it('of a single mail suppress its reader, and fill nothing however often they come', async () => {
+    const [id] = await world.readers(newsletter, [at('asked')]);
+    await inTransaction(world.ctx.db, (trx) =>
+      post(world.ctx, trx, {
+        newsletterId: newsletter.id,
+        kind: 'confirmation',
+        readerId: id!,
+        to: at('asked'),
+        subject: 'Please confirm',
+        notice: { name: 'n', colour: '#17645c', heading: 'h', paragraphs: [], footer: [] },
+      }),
+    );
+    await world.work();
+    const { from, source } = world.mail.to(at('asked')).at(-1)!;
+    const came = [];
+    for (let n = 0; n < 6; n += 1) came.push(await comesBack(world.ctx, from, complaint(source)));
+    expect(came).toEqual(['feedback', 'feedback', 'feedback', 'nothing', 'nothing', 'nothing']);
+    expect(await stateOf(at('asked'))).toBe('suppressed');
   });
 
   it('about somebody who was erased meanwhile, are nobody’s', async () => {

@@ -2,6 +2,7 @@ import { type Feedback, readFeedback, readHead, traitsOf } from '@/core/delivery
 import { leaveToken, readDeliveryToken, readMailToken, readMessageName } from '@/core/sending/token';
 import type { Context } from '../context';
 import { type Db, inTransaction } from '../db/connection';
+import { countUses } from '../limits';
 import { countLetters } from '../sending/counts';
 import { leave } from '../sending/leave';
 import { silence } from '../sending/silence';
@@ -16,6 +17,7 @@ type Subject = {
   readerId: string | null;
   knownBy: 'return path' | 'message' | 'letter' | 'nothing';
 };
+const MOST_A_DAY = 3;
 const NOBODY: Subject = {
   newsletterId: null,
   letterId: null,
@@ -34,6 +36,9 @@ const NOBODY: Subject = {
  * kept already.
  */
 export async function takeFeedback(ctx: Context, text: string, original: string, local = ''): Promise<boolean> {
+  // A single mail has no copy by which a second report of it is known.
+  if (local.startsWith('m-') && (await countUses(ctx, [{ key: `feedback:${local}`, seconds: 86_400 }]))[0]! > MOST_A_DAY)
+    return false;
   const feedback = readFeedback(text);
   const traits = traitsOf(feedback, readHead(original));
   const subject = await subjectOf(ctx, {

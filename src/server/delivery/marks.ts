@@ -191,7 +191,7 @@ async function burstsAmong(trx: Db, marks: Mark[], deliveries: ReadonlyMap<strin
   const [{ rows: before }, { rows: links }] = await Promise.all([
     sql<{ delivery_id: string; at: Date; link_position: number | null }>`
       select delivery_id, at, link_position from events
-      where reader_id = any(${of.map((one) => one.reader_id)}::uuid[]) and at >= ${new Date(Math.min(...first.values()))} and kind = 'click'`.execute(
+      where day = any(${[...new Set(of.map((one) => one.sent_on))]}::date[]) and reader_id = any(${of.map((one) => one.reader_id)}::uuid[]) and at >= ${new Date(Math.min(...first.values()))} and kind = 'click'`.execute(
       trx,
     ),
     sql<{ letter_id: string; n: number }>`
@@ -213,6 +213,7 @@ async function burstsAmong(trx: Db, marks: Mark[], deliveries: ReadonlyMap<strin
 async function takeBack(trx: Db, copies: (Found & { since: Date })[]): Promise<LetterChange[]> {
   if (copies.length === 0) return [];
   const ids = copies.map((copy) => copy.id);
+  const days = [...new Set(copies.map((copy) => copy.sent_on))];
   const of = sql`unnest(${copies.map((copy) => copy.sent_on)}::date[], ${ids}::bigint[], ${copies.map((copy) => copy.reader_id)}::uuid[], ${copies.map((copy) => copy.since)}::timestamptz[]) as t(sent_on, id, reader_id, since)`;
   const { rows: taken } = await sql<{
     delivery_id: string;
@@ -221,12 +222,12 @@ async function takeBack(trx: Db, copies: (Found & { since: Date })[]): Promise<L
     letter_id: string;
   }>`
     update events e set machine = true, why = 'all links' from ${of}
-    where e.reader_id = t.reader_id and e.day = t.sent_on and e.delivery_id = t.id and e.at >= t.since and e.kind in ('open', 'click') and not e.machine
+    where e.day = any(${days}::date[]) and e.reader_id = t.reader_id and e.day = t.sent_on and e.delivery_id = t.id and e.at >= t.since and e.kind in ('open', 'click') and not e.machine
     returning e.delivery_id, e.kind, e.link_position, e.letter_id`.execute(trx);
   if (taken.length === 0) return [];
   const { rows: left } = await sql<{ id: string; opened: Date | null; clicked: Date | null }>`
     select t.id, min(e.at) as opened, min(e.at) filter (where e.kind = 'click') as clicked
-    from ${of} left join events e on e.reader_id = t.reader_id and e.day = t.sent_on and e.delivery_id = t.id and e.kind in ('open', 'click') and not e.machine
+    from ${of} left join events e on e.day = any(${days}::date[]) and e.reader_id = t.reader_id and e.day = t.sent_on and e.delivery_id = t.id and e.kind in ('open', 'click') and not e.machine
     group by t.id`.execute(trx);
   const now = new Map(left.map((row) => [row.id, row]));
   const seen = new Set(taken.filter(({ kind }) => kind === 'open').map(({ delivery_id }) => delivery_id));

@@ -15,6 +15,9 @@ import { unpacked } from './unpack';
 const MOST_BYTES = 12_000_000;
 const MOST_JSON = 10_000_000;
 const MOST_FILES = 10;
+/** A report is of days that have come, and not of a time that nobody looks back to. */
+const AHEAD_MS = 2 * 86_400_000;
+const OLDEST_MS = 400 * 86_400_000;
 /** So many addresses of a report, the busiest, are asked what they are called; again after so long. */
 const NAMED = 20;
 const NAMED_FOR_MS = 30 * 86_400_000;
@@ -123,6 +126,10 @@ async function keep(
   read: Report,
   owners: (db: Db, name: string) => Promise<{ id: string; name: string }[]>,
 ): Promise<ReportRead> {
+  const now = ctx.clock.now().getTime();
+  const { from, to } = read.report;
+  if (to.getTime() > now + AHEAD_MS || from.getTime() < now - OLDEST_MS)
+    throw new Fault('invalid', 'This report is of days that lie ahead, or more than a year back. It was not read.');
   const kept = await inTransaction(ctx.db, async (trx): Promise<ReportRead> => {
     if (read.kind === 'tls') return keepTls(ctx, trx, read.report, owners);
     const { report } = read;

@@ -19,6 +19,7 @@ const MOST_A_DAY = 5_000;
 const UNIT_BYTES = 100_000;
 const MOST_BYTES = 5_000_000_000;
 const KEPT_MS = 400 * 86_400_000;
+const NAMED_FOR_MS = 90 * 86_400_000;
 
 /** Keeps a report as it came, until there is a screen for it. False where today has brought more than anybody would send who means well: then it may come again. */
 export async function keepReport(ctx: Context, local: string, kind: ReportKind, bytes: Buffer): Promise<boolean> {
@@ -40,10 +41,20 @@ export async function keepReport(ctx: Context, local: string, kind: ReportKind, 
   return true;
 }
 
-/** Reports older than thirteen months go. */
+/** Reports older than thirteen months go, and what was found in them; so does what an address was called, that nobody has asked for in a quarter of a year. */
 export async function forgetOldReports(ctx: Pick<Context, 'db' | 'clock'>): Promise<void> {
   await ctx.db
     .deleteFrom('reports')
     .where('received_at', '<', new Date(ctx.clock.now().getTime() - KEPT_MS))
+    .execute();
+  const now = ctx.clock.now().getTime();
+  for (const table of ['dmarc_reports', 'tls_reports'] as const)
+    await ctx.db
+      .deleteFrom(table)
+      .where('to_at', '<', new Date(now - KEPT_MS))
+      .execute();
+  await ctx.db
+    .deleteFrom('source_hosts')
+    .where('looked_at', '<', new Date(now - NAMED_FOR_MS))
     .execute();
 }

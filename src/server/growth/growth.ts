@@ -37,7 +37,7 @@ export type GrowthView = {
 /** Forecasts look at so many weeks. */
 const WEEKS = 78;
 const MOST_NOTES = 100;
-const COHORTS = 18;
+const COHORTS = 12;
 /** Of fewer people is not told whether they stay. */
 const LEAST_STAYING = 20;
 const MOST_STAYING = 12;

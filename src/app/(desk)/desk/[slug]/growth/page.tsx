@@ -7,8 +7,10 @@ import { PERIODS, periodOf } from '@/core/growth/periods';
 import { type Rate, rate } from '@/core/growth/rates';
 import { formsOf } from '@/server/forms/forms';
 import { compareForms, type FormResult } from '@/server/forms/insight';
+import { funnelOf, LOST } from '@/server/growth/funnel';
 import { growthOf } from '@/server/growth/growth';
 import { type Dimension, type SourceCount, sourcesOf } from '@/server/growth/sources';
+import { FunnelSteps } from '@/ui/growth/funnel-steps';
 import { Cohorts, Goal, Notes, Stayers } from '@/ui/growth/growing';
 import { PeriodNav } from '@/ui/growth/period-nav';
 import { ReadersCurve } from '@/ui/growth/readers-curve';
@@ -46,8 +48,9 @@ export default async function Page({ params, searchParams }: Props) {
   const asked = await searchParams;
   const { ctx, newsletter } = await deskOf(slug);
   const days = periodOf(asked.days, 28);
-  const [growth, sources, forms] = await Promise.all([
+  const [growth, funnel, sources, forms] = await Promise.all([
     growthOf(ctx, newsletter, days),
+    funnelOf(ctx, newsletter, days),
     sourcesOf(ctx, newsletter, days),
     formsOf(ctx, newsletter),
   ]);
@@ -115,6 +118,16 @@ export default async function Page({ params, searchParams }: Props) {
           <p className="mt-1 text-small text-ink-2">What comes is told once people have joined for twelve weeks.</p>
         )}
       </Section>
+      {funnel.steps.loaded + funnel.steps.asked > 0 && (
+        <Section title="From seen to reading" aside={`by a form, the last ${PERIODS[days]}`}>
+          <FunnelSteps
+            steps={funnel.steps}
+            firstRead={funnel.firstRead}
+            stayed={funnel.stayed}
+            lost={{ of: funnel.lost.of, why: funnel.lost.why.map(({ why, n }) => ({ words: LOST[why], n })) }}
+          />
+        </Section>
+      )}
       {growth.staying.length > 0 && (
         <Section title="Who stays, by source" aside="came in the year before last month">
           <Stayers rows={growth.staying} />

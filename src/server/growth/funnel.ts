@@ -1,0 +1,66 @@
+import { sql } from 'kysely';
+import { DateTime } from 'luxon';
+import { lastDays } from '@/core/growth/days';
+import type { FormSteps } from '@/core/growth/measures';
+import type { Context, Newsletter } from '../context';
+import { stepsOf } from '../forms/insight';
+
+/** Where those stand who signed up by a form and have not confirmed. */
+export const LOST = {
+  bounced: 'The confirmation mail could not be delivered',
+  late: 'It is still on its way',
+  expired: 'It arrived, and its link ran out unused',
+  unused: 'It arrived, and nobody has pressed its link yet',
+  'none sent': 'No confirmation mail left',
+} as const;
+export type LostWhy = keyof typeof LOST;
+
+export type Funnel = {
+  steps: FormSteps;
+  /** The latest of those who have not confirmed, by why; `of` is how many were looked at. */
+  lost: { of: number; why: { why: LostWhy; n: number }[] };
+  /** Of the latest of those who confirmed and got a letter: how many have read one. */
+  firstRead: { of: number; read: number };
+  /** Of those who came more than thirty days ago within the span, and confirmed: who reads now. */
+  stayed: { of: number; reading: number };
+};
+
+/** People are looked at one by one, the latest first, and no more than so many. */
+const MOST = 5_000;
+
+/** From a form that was seen to a reader who stays, for whoever came in the last days by a form, and where people are lost on the way. */
+export async function funnelOf(ctx: Context, newsletter: Newsletter, days: number): Promise<Funnel> {
+  const now = ctx.clock.now();
+  const since = lastDays(now, newsletter.time_zone, days)[0]!;
+  const from = DateTime.fromISO(since, { zone: newsletter.time_zone }).toJSDate();
+  const stayedBefore = DateTime.fromJSDate(now, { zone: newsletter.time_zone }).minus({ days: 30 }).toISODate()!;
+  const [steps, lost, read, stayed] = await Promise.all([
+    stepsOf(ctx, newsletter, days),
+    sql<{ why: LostWhy; n: number }>`
+      with latest as (
+        select id from readers where newsletter_id = ${newsletter.id}::uuid and standing = 'waiting' and created_at >= ${from} and source_form_id is not null
+        order by created_at desc, id desc limit ${MOST}
+      )
+      select case when m.state is null then 'none sent' when m.state in ('bounced', 'refused', 'given up', 'aside', 'cancelled') then 'bounced' when m.state <> 'delivered' then 'late'
+          when c.expires_at <= ${now} then 'expired' else 'unused' end as why, count(*)::int as n
+      from latest r
+      left join lateral (select state from mails m where m.reader_id = r.id and m.kind = 'confirmation' order by m.id desc limit 1) m on true
+      left join lateral (select expires_at from confirmations c where c.reader_id = r.id order by c.sent_at desc limit 1) c on true
+      group by 1 order by 2 desc`.execute(ctx.db),
+    sql<{ of: number; read: number }>`
+      select count(*)::int as of, count(last_read_at)::int as read from (
+        select last_read_at from readers where newsletter_id = ${newsletter.id}::uuid and created_at >= ${from} and source_form_id is not null and confirmed and letters_got > 0
+        order by created_at desc, id desc limit ${MOST}) r`.execute(ctx.db),
+    sql<{ of: number; reading: number }>`
+      select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as reading from source_parts
+      where newsletter_id = ${newsletter.id} and dimension = 'form' and day >= ${since}::date and day < ${stayedBefore}::date`.execute(
+      ctx.db,
+    ),
+  ]);
+  return {
+    steps,
+    lost: { of: lost.rows.reduce((sum, { n }) => sum + n, 0), why: lost.rows },
+    firstRead: read.rows[0]!,
+    stayed: stayed.rows[0]!,
+  };
+}

@@ -1,0 +1,52 @@
+import { counted, figure, percent } from '@/core/growth/figures';
+import { type FormSteps, wordOf } from '@/core/growth/measures';
+import { Table } from '../kit/table';
+
+type Props = {
+  steps: FormSteps;
+  firstRead: { of: number; read: number };
+  stayed: { of: number; reading: number };
+  lost: { of: number; why: { words: string; n: number }[] };
+};
+
+/** From a form that was seen to a reader who stays, each step beside the one before it; and where those stand who have not confirmed. */
+export function FunnelSteps({ steps, firstRead, stayed, lost }: Props) {
+  const rows: [step: string, n: number, of: number | null, what: string][] = [
+    [wordOf('seen'), steps.seen, steps.loaded, 'of shown'],
+    [wordOf('begun'), steps.started, steps.seen, 'of really seen'],
+    [wordOf('signedUp'), steps.asked, steps.seen, 'of really seen'],
+    [wordOf('confirmed'), steps.confirmed, steps.asked, 'of signed up'],
+    ['Read a letter', firstRead.read, firstRead.of, 'of those who confirmed and got one'],
+    ['Read after 30 days', stayed.reading, stayed.of, 'of those who came that long ago and confirmed'],
+  ];
+  return (
+    <>
+      <Table
+        label="From seen to reading"
+        columns={[
+          { title: 'Step' },
+          { title: 'People', figure: true },
+          { title: 'Share', figure: true },
+          { title: 'Of whom', hideNarrow: true },
+        ]}
+        rows={rows.map(([step, n, of, what]) => ({
+          key: step,
+          cells: [
+            step,
+            figure(n),
+            of === null ? '' : percent(n, of),
+            <span key="w" className="text-small text-ink-2">
+              {what}
+            </span>,
+          ],
+        }))}
+      />
+      {lost.of > 0 && (
+        <p className="mt-3 max-w-3xl text-ink-2">
+          {counted(lost.of, 'person has', 'people have')} not confirmed:{' '}
+          {lost.why.map(({ words, n }) => `${words.charAt(0).toLowerCase()}${words.slice(1)} (${figure(n)})`).join('; ')}.
+        </p>
+      )}
+    </>
+  );
+}
