@@ -61,18 +61,19 @@ const bustle = (weeks: readonly Week[], at: number): number =>
     ),
   );
 
-/** How far forecasts over `ahead` weeks, made in each week of the past, were from what came, for each person who came or went in a week: the distance that eight of ten of them kept. */
-function missed(weeks: readonly Week[], nets: readonly number[], ahead: number): { by: number; origins: number } {
+/** By how much came more, or less, than forecasts over `ahead` weeks said that are made in each week of the past, for each person who came or went in a week: the edges of what most of them kept. */
+function missed(weeks: readonly Week[], nets: readonly number[], ahead: number): { less: number; more: number; origins: number } {
   const errors: number[] = [];
   for (let at = FIRST_ORIGIN; at + ahead <= weeks.length; at += 1) {
     let came = 0;
     for (let n = 0; n < ahead; n += 1) came += nets[at + n]!;
-    errors.push(Math.abs(came - ahead * usual(nets, at)) / bustle(weeks, at));
+    errors.push((came - ahead * usual(nets, at)) / bustle(weeks, at));
   }
   errors.sort((a, b) => a - b);
-  // As many of n forecasts lie within the k-th as of one more would (conformal prediction).
-  const k = Math.min(errors.length, Math.ceil((errors.length + 1) * COVERED));
-  return { by: errors[k - 1] ?? 0, origins: errors.length };
+  // As many of n forecasts lie within the k-th as of one more would (conformal prediction), on each side.
+  const n = errors.length;
+  const k = Math.max(1, Math.floor((n + 1) * ((1 - COVERED) / 2)));
+  return { less: Math.max(0, -(errors[k - 1] ?? 0)), more: Math.max(0, errors[n - k] ?? 0), origins: n };
 }
 
 /**
@@ -85,19 +86,22 @@ export function forecast(weeks: readonly Week[], readers: number): Forecast[] | 
   const nets = weeks.map(net);
   const each = usual(nets, nets.length);
   const scale = bustle(weeks, weeks.length);
-  let known = { by: 0, ahead: 1, origins: 1 };
+  let known = { less: 0, more: 0, ahead: 1, origins: 1 };
   return Array.from({ length: HORIZON }, (_, n) => {
     const week = n + 1;
     const found = missed(weeks, nets, week);
     if (found.origins >= LEAST_ORIGINS || week === 1) known = { ...found, ahead: week };
     // What a level that was taken wrongly misses by grows with the weeks.
-    const by = Math.max(known.by * scale * (week / known.ahead), 1) * Math.sqrt(1 + (2 * week) / Math.max(1, known.origins));
+    const wider = scale * (week / known.ahead) * Math.sqrt(1 + (2 * week) / Math.max(1, known.origins));
+    // A side on which nothing was ever missed is not without any chance.
+    const least = Math.max(1, ((known.less + known.more) / 4) * wider);
+    const [less, more] = [Math.max(least, known.less * wider), Math.max(least, known.more * wider)];
     const middle = readers + week * each;
     return {
       week,
       readers: Math.max(0, Math.round(middle)),
-      low: Math.max(0, Math.round(middle - by)),
-      high: Math.max(0, Math.round(middle + by)),
+      low: Math.max(0, Math.round(middle - less)),
+      high: Math.max(0, Math.round(middle + more)),
     };
   });
 }

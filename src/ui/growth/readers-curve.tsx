@@ -15,13 +15,28 @@ type Props = {
   notes: { day: string; words: string }[];
 };
 
+/** A forecast’s weeks as days, on straight lines between them, so that a day is as wide as any other. */
+function dayByDay(readers: number, ahead: Props['ahead']): Props['ahead'] {
+  return ahead.flatMap((one, n) => {
+    const before = ahead[n - 1] ?? { readers, low: readers, high: readers };
+    const at = (field: 'readers' | 'low' | 'high', share: number) =>
+      Math.round(before[field] + share * (one[field] - before[field]));
+    return Array.from({ length: 7 }, (_, k) => {
+      const share = (k + 1) / 7;
+      const day = new Date(Date.parse(`${one.day}T12:00:00Z`) - (6 - k) * 86_400_000).toISOString().slice(0, 10);
+      return { ...one, day, readers: at('readers', share), low: at('low', share), high: at('high', share) };
+    });
+  });
+}
+
 /** People on lists day by day, what comes if it goes on so with its band, the goal, and the days that something was noted of. */
 export function ReadersCurve({ curve, ahead, goal, notes }: Props) {
-  const days = useMemo(() => [...curve.map(({ day }) => day), ...ahead.map(({ day }) => day)], [curve, ahead]);
+  const coming = useMemo(() => dayByDay(curve.at(-1)?.readers ?? 0, ahead), [curve, ahead]);
+  const days = useMemo(() => [...curve.map(({ day }) => day), ...coming.map(({ day }) => day)], [curve, coming]);
   const draw = useCallback(
     (token: (name: string) => string): EChartsOption => {
       const last = curve.at(-1)!;
-      const then = (of: (one: Forecast) => number) => [...curve.slice(0, -1).map(() => null), last.readers, ...ahead.map(of)];
+      const then = (of: (one: Forecast) => number) => [...curve.slice(0, -1).map(() => null), last.readers, ...coming.map(of)];
       const all = [
         ...curve.map(({ readers }) => readers),
         ...ahead.flatMap(({ low, high }) => [low, high]),
@@ -38,7 +53,7 @@ export function ReadersCurve({ curve, ahead, goal, notes }: Props) {
         showSymbol: false,
         lineStyle: { color: token(colour), width: type === 'solid' ? 2.2 : 1.6, type },
         itemStyle: { color: token(colour) },
-        endLabel: { show: true, formatter: name, color: token(colour), fontFamily: 'inherit', fontSize: 12 },
+        endLabel: { show: name !== '', formatter: name, color: token(colour), fontFamily: 'inherit', fontSize: 12 },
         labelLayout: { moveOverlap: 'shiftY' as const },
       });
       return {
@@ -48,7 +63,7 @@ export function ReadersCurve({ curve, ahead, goal, notes }: Props) {
           formatter: (points) => {
             const at = [points].flat()[0]?.dataIndex ?? 0;
             const day = days[at]!;
-            const come = ahead[at - curve.length];
+            const come = coming[at - curve.length];
             const words = (noted.get(day) ?? [])
               .map((one) => `<br>${one.replace(/[&<>]/g, (c) => `&#${c.charCodeAt(0)};`)}`)
               .join('');
@@ -95,7 +110,7 @@ export function ReadersCurve({ curve, ahead, goal, notes }: Props) {
                 {
                   ...line(
                     '',
-                    [...curve.slice(0, -1).map(() => null), 0, ...ahead.map(({ low, high }) => high - low)],
+                    [...curve.slice(0, -1).map(() => null), 0, ...coming.map(({ low, high }) => high - low)],
                     '--verdigris',
                     'dotted' as const,
                   ),
@@ -139,7 +154,7 @@ export function ReadersCurve({ curve, ahead, goal, notes }: Props) {
         ],
       };
     },
-    [curve, ahead, goal, notes, days],
+    [curve, ahead, coming, goal, notes, days],
   );
   return (
     <Drawing
