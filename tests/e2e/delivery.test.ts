@@ -13,7 +13,7 @@ const PEOPLE = [...MANNERS, ...Array.from({ length: 20 }, (_, n) => `marsh-${n}`
 let world: TestWorld;
 let desk: Page;
 let founded: Founded;
-const { section } = onDesk(() => desk);
+const { section, letGo } = onDesk(() => desk);
 
 beforeAll(async () => {
   world = await TestWorld.open();
@@ -44,14 +44,7 @@ describe('delivery', () => {
       .first()
       .waitFor();
     await desk.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
-    const letItGo = desk.getByRole('button', { name: 'Let it go' });
-    await letItGo.or(desk.getByLabel('That is as I want it')).first().waitFor();
-    for (const tick of await desk.getByLabel('That is as I want it').all()) await tick.check();
-    await letItGo.click();
-    await desk
-      .getByRole('dialog')
-      .getByRole('button', { name: /^Yes, to/ })
-      .click();
+    await letGo();
     await desk.getByText('Reeds').first().waitFor();
     await section('Delivery');
     await until(desk, /heronmail\.example\s+29\s+/);

@@ -9,6 +9,17 @@ export const onDesk = (desk: () => Page) => ({
     await desk().getByRole('navigation', { name: 'Sections' }).getByRole('link', { name }).click();
     await desk().getByRole('heading', { level: 1, name }).waitFor();
   },
+  /** Every agreement that the last look asks for is given, and the letter is let go. */
+  letGo: async () => {
+    const letItGo = desk().getByRole('button', { name: 'Let it go' });
+    await letItGo.or(desk().getByLabel('That is as I want it')).first().waitFor();
+    for (const tick of await desk().getByLabel('That is as I want it').all()) await tick.check();
+    await letItGo.click();
+    await desk()
+      .getByRole('dialog')
+      .getByRole('button', { name: /^Yes, to/ })
+      .click();
+  },
   headline: (words: string | RegExp) => desk().getByRole('main').locator('header p').filter({ hasText: words }).first().waitFor(),
 });
 

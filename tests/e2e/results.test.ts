@@ -11,18 +11,8 @@ const OTHER = 'Eels, and what they owe us';
 let world: TestWorld;
 let desk: Page;
 let founded: Founded;
-const { section } = onDesk(() => desk);
+const { section, letGo } = onDesk(() => desk);
 const dialog = () => desk.getByRole('dialog');
-/** Every agreement that the last look asks for is given, and it is let go. */
-async function letGo(): Promise<void> {
-  const letItGo = desk.getByRole('button', { name: 'Let it go' });
-  await letItGo.or(desk.getByLabel('That is as I want it')).first().waitFor();
-  for (const tick of await desk.getByLabel('That is as I want it').all()) await tick.check();
-  await letItGo.click();
-  await dialog()
-    .getByRole('button', { name: /^Yes, to/ })
-    .click();
-}
 const copiesOf = async (subject: string) => {
   const all = await Promise.all(PEOPLE.map((one) => world.letters(one)));
   return PEOPLE.filter((_, n) => all[n]!.some((letter) => letter.subject === subject));

@@ -342,6 +342,22 @@ describe('hostile mail', () => {
     );
     expect(await counts(letter)).toMatchObject({ bounced: 1 });
   });
+  it('with NUL bytes and halves of characters in its fields is kept, a complaint and a person’s words alike', async () => {
+    const { of } = await sent([at('mara'), at('nils')]);
+    const evil = complaint(of(at('mara')).source, { fields: ['Source-IP: 1\u00002', 'Auth-Failure: \u0000'] }).replace(
+      'HeronLoop',
+      'Heron\u0000Loop',
+    );
+    expect(await comesBack(world.ctx, of(at('mara')).from, evil)).toBe('feedback');
+    expect(await stateOf(at('mara'))).toBe('suppressed');
+    const words = mail(
+      ['From: "Ni\u0000ls" <nils@heronmail.example>', 'Subject: Re: \u0000 =?utf-8?B?7aCA?='],
+      'Good \u0000 one',
+    );
+    expect(await comesBack(world.ctx, of(at('nils')).from, words, at('nils'))).toBe('reply');
+    await world.work();
+    expect(world.mail.taken.at(-1)!.source).toContain('Reply-To: nils@heronmail.example');
+  });
   it('to addresses that are none is nobody’s', async () => {
     const { of } = await sent([at('mara')]);
     const { from } = of(at('mara'));

@@ -53,7 +53,7 @@ const plainText = (text: string) =>
     ? text.replace(/&(?:#(\d{1,7})|#x([0-9a-f]{1,6})|([a-z]{2,4}));/gi, (all, tens?: string, hex?: string, name?: string) => {
         if (name) return ENTITIES[name] ?? all;
         const code = tens ? Number(tens) : Number.parseInt(hex!, 16);
-        return code <= 0x10ffff ? String.fromCodePoint(code) : all;
+        return code <= 0x10ffff && (code < 0xd800 || code > 0xdfff) ? String.fromCodePoint(code) : all;
       })
     : text;
 function small(text: string): string {

@@ -30,13 +30,14 @@ describe('a burst', () => {
     ['one link', clicks([0, 0]), 8, false],
     ['the same link five times', clicks([0, 0], [1, 0], [2, 0], [3, 0], [4, 0]), 8, false],
     ['two of many', clicks([0, 0], [1, 1]), 8, false],
-    ['five of eight within ten seconds', clicks([0, 0], [2, 1], [4, 2], [6, 3], [9, 4]), 8, true],
+    ['seven of eight within ten seconds', clicks([0, 0], [1, 1], [2, 2], [4, 3], [5, 4], [6, 5], [9, 6]), 8, true],
+    ['three of five, opened to be read later', clicks([0, 0], [2, 1], [4, 3]), 5, false],
     ['five of eight within a minute', clicks([0, 0], [12, 1], [24, 2], [36, 3], [48, 4]), 8, false],
     ['all three', clicks([0, 0], [1, 1], [2, 2]), 3, true],
     ['both of two at once', clicks([0, 0], [1, 1]), 2, true],
     ['both of two, one after the other', clicks([0, 0], [4, 1]), 2, false],
     ['the only one', clicks([0, 0], [0, 0]), 1, false],
-    ['a person, and a scanner later', clicks([0, 3], [100, 0], [101, 1], [102, 2]), 4, true],
+    ['a person, and a scanner later', clicks([0, 3], [100, 0], [101, 1], [102, 2], [103, 3]), 4, true],
   ] as const)('%s: %s', (_name, all, links, is) => {
     expect(isBurst(all, links)).toBe(is);
   });

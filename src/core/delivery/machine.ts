@@ -32,10 +32,10 @@ export function machineReason({ agent, network, method, secondsSinceDelivery }: 
   return secondsSinceDelivery !== null && secondsSinceDelivery < SOONEST_SECONDS ? 'at once' : null;
 }
 
-/** A scanner follows a letter's links one after another: most of them within ten seconds, or both of two at once. */
+/** A scanner follows a letter's links one after another: nearly all of them within ten seconds, or both of two at once. */
 export const BURST_MS = 10_000;
 const AT_ONCE_MS = 1_500;
-const SHARE = 0.6;
+const SHARE = 0.8;
 
 /** Were so many of a letter's links followed in so short a time that nobody read in between? `links` is how many the letter has. */
 export function isBurst(clicks: readonly { at: number; link: number }[], links: number): boolean {

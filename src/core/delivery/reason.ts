@@ -8,7 +8,7 @@ export const REASONS = {
   dead: [
     'Address dead',
     'The mailbox or its domain does not exist.',
-    'Nothing: these addresses get no more letters. Many of one day speak of an old list that was brought.',
+    'Nothing: an address that is proven dead gets no more letters. Many of one day speak of an old list that was brought.',
   ],
   full: [
     'Mailbox full',

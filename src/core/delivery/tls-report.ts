@@ -1,4 +1,5 @@
 import { Fault } from '../faults';
+import { whole } from '../writing/slots';
 
 /** Why a connection was not encrypted as it should have been, how often, and at which of our hosts. */
 export type TlsFailure = { type: string; host: string; count: number };
@@ -32,7 +33,7 @@ const record = (value: unknown): Record<string, unknown> =>
 const list = (value: unknown): unknown[] => (Array.isArray(value) ? value : []);
 const words = (value: unknown, most: number) =>
   typeof value === 'string'
-    ? value
+    ? whole(value)
         .replace(/[\u0000-\u001f\u007f-\u009f\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff]+/g, ' ')
         .trim()
         .slice(0, most)

@@ -2,7 +2,7 @@ import type { ColumnType, Generated, JSONColumnType } from 'kysely';
 import type { WholeNewsletter } from '@/core/archive/newsletter';
 import type { Lane } from '@/core/autosend/lanes';
 import type { RuleSettings } from '@/core/autosend/rule';
-import type { PublishedPolicy, SourceDetail, SourceKind } from '@/core/delivery/dmarc-report';
+import type { DmarcSource, PublishedPolicy, SourceDetail } from '@/core/delivery/dmarc-report';
 import type { FeedbackKind } from '@/core/delivery/feedback';
 import type { MachineReason } from '@/core/delivery/machine';
 import type { RampPlan } from '@/core/delivery/ramp';
@@ -969,18 +969,7 @@ type DmarcReportTable = {
   aligned: number;
   received_at: Date;
 };
-type DmarcSourceTable = {
-  report: string;
-  n: number;
-  ip: string | null;
-  kind: SourceKind;
-  who: string;
-  mails: number;
-  aligned: number;
-  quarantined: number;
-  rejected: number;
-  detail: JSONColumnType<SourceDetail>;
-};
+type DmarcSourceTable = Omit<DmarcSource, 'detail'> & { report: string; n: number; detail: JSONColumnType<SourceDetail> };
 type TlsReportTable = {
   id: Generated<string>;
   domain_id: string;

@@ -181,7 +181,7 @@ async function burstsAmong(trx: Db, marks: Mark[], deliveries: ReadonlyMap<strin
   const add = (id: string, at: Date, link: number | null) => {
     const all = clicks.get(id) ?? [];
     clicks.set(id, all);
-    all.push({ at: at.getTime(), link: link ?? -1 });
+    if (link !== null) all.push({ at: at.getTime(), link });
   };
   for (const { ref, kind, at, link } of marks)
     if (kind === 'click' && deliveries.has(String(ref.id))) add(String(ref.id), at, link);

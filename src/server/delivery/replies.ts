@@ -36,11 +36,7 @@ export async function passOn(
   if (!about || !to) return false;
   const key = `reply:${of.copy ? `${of.copy.sentOn} ${of.copy.id}` : of.mail}`;
   if ((await countUses(ctx, [{ key, seconds: 86_400 }]))[0]! > MOST_A_DAY) return false;
-  const words =
-    message.text
-      .replace(/\u0000/g, '')
-      .trim()
-      .slice(0, MOST_WORDS) || '(no words)';
+  const words = message.text.trim().slice(0, MOST_WORDS) || '(no words)';
   // Whom an answer of the writer's goes to; where that cannot be an address, the words still arrive.
   const address = /<?([^\s<>@]+@[^\s<>@]+)>?$/.exec(message.from.trim())?.[1] ?? message.envelopeFrom;
   await inTransaction(ctx.db, (trx) =>

@@ -1,5 +1,6 @@
 import { type AddressObject, simpleParser } from 'mailparser';
 import type { Message } from '@/core/delivery/came-back';
+import { whole } from '@/core/writing/slots';
 
 /** Of a part that is read as text no more than this: no notice says more of use. */
 const MOST_PART = 100_000;
@@ -15,8 +16,11 @@ export type TakenApart = {
 
 const LETTER = ['message/rfc822', 'text/rfc822-headers', 'message/global', 'message/global-headers'];
 
+/** Text that a database can keep: without NUL, and without halves of characters. */
+const clean = (text: string) => whole(text).replace(/\u0000/g, '');
+
 const addressOf = (found: AddressObject | AddressObject[] | undefined) =>
-  (Array.isArray(found) ? found[0]?.text : found?.text)?.slice(0, 400) ?? '';
+  clean((Array.isArray(found) ? found[0]?.text : found?.text)?.slice(0, 400) ?? '');
 
 /**
  * Takes a mail apart (RFC 2045 to 2049). Whatever cannot be read of it is left out; it never throws for what stands in it. `envelopeFrom` is its sender on the way,
@@ -36,24 +40,24 @@ export async function takeApart(bytes: Buffer, envelopeFrom: string): Promise<Ta
     if (!headers.has(key))
       headers.set(
         key,
-        line
-          .slice(key.length + 1)
-          .replace(/\r?\n[ \t]+/g, ' ')
+        clean(line.slice(key.length + 1).replace(/\r?\n[ \t]+/g, ' '))
           .trim()
           .slice(0, 2_000),
       );
-  const text = mail?.text ?? '';
+  const text = clean(mail?.text ?? '');
   const attached = (mail?.attachments ?? []).slice(0, MOST_PARTS);
   const parts = attached.map((one) => ({
     type: one.contentType.toLowerCase(),
-    text: /^(?:text|message)\/|octet-stream/.test(one.contentType) ? one.content.subarray(0, MOST_PART).toString('utf8') : '',
+    text: /^(?:text|message)\/|octet-stream/.test(one.contentType)
+      ? clean(one.content.subarray(0, MOST_PART).toString('utf8'))
+      : '',
   }));
   if (text) parts.unshift({ type: 'text/plain', text: text.slice(0, MOST_PART) });
   return {
     message: {
-      envelopeFrom,
+      envelopeFrom: clean(envelopeFrom),
       from: addressOf(mail?.from),
-      subject: (mail?.subject ?? '').slice(0, 400),
+      subject: clean((mail?.subject ?? '').slice(0, 400)),
       headers,
       parts,
       text: text.slice(0, MOST_PART),

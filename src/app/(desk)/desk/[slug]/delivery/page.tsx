@@ -1,19 +1,15 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
-import { bulkRules } from '@/core/delivery/bulk-rules';
 import { NO_COPIES, plus, settledOf } from '@/core/delivery/standing';
 import { counted, figure, percent, plural } from '@/core/growth/figures';
 import { periodOf } from '@/core/growth/periods';
 import { dayOfYear, spokenTime } from '@/core/growth/times';
-import { freeMailWarning } from '@/core/senders/free-mail';
-import { holds } from '@/core/senders/judge';
-import { domainReports } from '@/server/delivery/domain-reports';
+import { rulesFor } from '@/server/delivery/rules';
 import { deliveryOf } from '@/server/delivery/standing';
 import { AGES, queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { domainsOf } from '@/server/senders/domains';
 import { type SenderView, sendersOf } from '@/server/senders/senders';
-import { lastTestLetter } from '@/server/sending/test-letter';
 import { ComplaintLine, Reasons, Standings } from '@/ui/delivery/standing';
 import { TakenByWeek } from '@/ui/delivery/taken-by-week';
 import { PeriodNav } from '@/ui/growth/period-nav';
@@ -79,30 +75,12 @@ export default async function Page({ params, searchParams }: Props) {
   const since = dayOfYear(delivery.since);
   const copies = standings.map((one) => one.copies).reduce(plus, NO_COPIES);
   const settled = settledOf(copies);
+  // What else was reported; complaints themselves are counted with their letters.
+  const others = feedback.filter(({ kind }) => kind !== 'complaint');
   const troubled = standings.filter(({ tone }) => tone === 'mend' || tone === 'look');
   const main = senders.find((sender) => sender.isDefault) ?? senders[0];
   const domain = domains.find((one) => one.name === main?.domain);
-  const dmarc = domain?.records.find((record) => record.purpose === 'dmarc')?.judgement;
-  const test = domain ? await lastTestLetter(ctx, newsletter, domain.id) : null;
-  const reported = domain
-    ? (await domainReports(ctx, domain.id)).kinds
-        .filter(({ kind }) => kind === 'ours' || kind === 'ours, broken')
-        .reduce((sum, one) => ({ mails: sum.mails + one.mails, aligned: sum.aligned + one.aligned }), { mails: 0, aligned: 0 })
-    : null;
-  const stands = (purpose: string) => holds(domain?.records.find((record) => record.purpose === purpose)?.judgement?.verdict);
-  const rules = main
-    ? bulkRules({
-        domain: main.domain,
-        proven: domain?.state === 'authenticated',
-        policy: dmarc && holds(dmarc.verdict) ? (/\bp\s*=\s*(\w+)/.exec(dmarc.found[0] ?? '')?.[1] ?? null) : null,
-        verdicts: test?.verdicts ?? null,
-        records: { spf: stands('spf'), dkim: stands('dkim') },
-        reported: reported ?? { mails: 0, aligned: 0 },
-        relay: relay?.switchedOn ?? false,
-        complaints: copies,
-        freeMail: freeMailWarning(main.domain) !== null && domain?.state !== 'authenticated',
-      })
-    : [];
+  const rules = main ? await rulesFor(ctx, newsletter, main.domain, domain, relay?.switchedOn ?? false, copies) : [];
   const now = ctx.clock.now();
   const confirmed = senders.filter((sender) => sender.state === 'confirmed').length;
   const proven = domains.filter((domain) => domain.state === 'authenticated').length;
@@ -162,7 +140,11 @@ export default async function Page({ params, searchParams }: Props) {
           <>
             Since {since} <b>{percent(copies.delivered, settled)}</b> of {figure(settled)} copies were taken
             {troubled.length === 0 ? (
-              ', and no provider treats your letters badly.'
+              standings.some(({ tone }) => tone === 'fine') ? (
+                ', and no provider treats your letters badly.'
+              ) : (
+                '; too few went anywhere lately to say how providers treat them.'
+              )
             ) : (
               <>
                 ; <b>{troubled[0]!.name}</b> {troubled[0]!.state.charAt(0).toLowerCase() + troubled[0]!.state.slice(1)}
@@ -202,7 +184,7 @@ export default async function Page({ params, searchParams }: Props) {
           </Section>
           <Section
             title="Complaints"
-            aside={feedback.length ? feedback.map(({ kind, n }) => `${figure(n)} ${kind}`).join(', ') : undefined}
+            aside={others.length ? others.map(({ kind, n }) => `${figure(n)} ${kind}`).join(', ') : undefined}
           >
             <ComplaintLine complained={copies.complained} delivered={copies.delivered} />
           </Section>
