@@ -244,6 +244,29 @@ describe('complaints', () => {
     expect(world.mail.taken.map(({ to }) => to.split('@')[0]).sort()).toEqual(['auth', 'new', 'spam']);
   });
 
+  it('at whatever statement the mailroom dies, what is told again is done once', async () => {
+    const { letter, of } = await sent(['out', 'junk', 'fine'].map(at));
+    const take = async (ctx: typeof world.ctx, name: string, type: string) => {
+      const report = await takeApart(Buffer.from(complaint(of(at(name)).source, { type })), 'loop@heronmail.example');
+      return takeFeedback(ctx, feedbackOf(report.message)!, report.original);
+    };
+    for (const [name, type] of [
+      ['out', 'opt-out'],
+      ['junk', 'abuse'],
+    ] as const) {
+      for (let statements = 0; statements < 24; statements += 1)
+        await take(world.brokenAfter(statements), name, type).catch((error) => expect(error.message).toMatch(/terminated/));
+      await take(world.ctx, name, type);
+    }
+    expect((await kept()).map(({ kind }) => kind)).toEqual(['opt-out', 'complaint']);
+    expect(await counts(letter)).toMatchObject({ left: 1, complained: 1 });
+    expect(await stateOf(at('junk'))).toBe('suppressed');
+    world.mail.taken.length = 0;
+    await world.letter(newsletter, senderId, { subject: 'The next' });
+    await world.work();
+    expect(world.mail.taken.map(({ to }) => to)).toEqual([at('fine')]);
+  });
+
   it('of a single mail suppress its reader, and fill nothing however often they come', async () => {
     const [id] = await world.readers(newsletter, [at('asked')]);
     await inTransaction(world.ctx.db, (trx) =>

@@ -45,7 +45,9 @@ export async function takeFeedback(ctx: Context, text: string, original: string,
     ...traits,
     returnLocals: [...traits.returnLocals, ...(/^[bm]-/.test(local) ? [local] : [])],
   });
-  const fresh = await inTransaction(ctx.db, async (trx) => {
+  // Before it is kept: whoever dies in between is told again by the provider, and leaving twice is leaving once.
+  if (feedback.kind === 'opt-out' && subject.readerId && !(await isKept(ctx, subject))) await optOut(ctx, subject, feedback);
+  return inTransaction(ctx.db, async (trx) => {
     const { numInsertedOrUpdatedRows } = await trx
       .insertInto('feedback')
       .values({
@@ -68,9 +70,18 @@ export async function takeFeedback(ctx: Context, text: string, original: string,
     if (feedback.kind === 'complaint') await complain(ctx, trx, subject, feedback);
     return true;
   });
-  if (fresh && feedback.kind === 'opt-out' && subject.readerId) await optOut(ctx, subject, feedback);
-  return fresh;
 }
+
+/** Is an opt-out from this copy kept already? Whoever came back since by their own act does not leave by it again. */
+const isKept = async (ctx: Context, { sentOn, deliveryId }: Subject): Promise<boolean> =>
+  deliveryId !== null &&
+  (await ctx.db
+    .selectFrom('feedback')
+    .select('id')
+    .where('sent_on', '=', sentOn)
+    .where('delivery_id', '=', deliveryId)
+    .where('kind', '=', 'opt-out')
+    .executeTakeFirst()) !== undefined;
 
 async function complain(ctx: Context, trx: Db, subject: Subject, { reporter }: Feedback): Promise<void> {
   if (!subject.readerId || !subject.newsletterId) return;
