@@ -178,10 +178,9 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
 /** Copies whose links are followed nearly all within seconds, these marks and what came just before them together; with the moment from which on it was a scanner. */
 async function burstsAmong(trx: Db, marks: Mark[], deliveries: ReadonlyMap<string, Found>): Promise<Map<string, Date>> {
   const clicks = new Map<string, { at: number; link: number }[]>();
+  // A press on a page that a letter led to is no link that a scanner could have followed.
   const add = (id: string, at: Date, link: number | null) => {
-    const all = clicks.get(id) ?? [];
-    clicks.set(id, all);
-    if (link !== null) all.push({ at: at.getTime(), link });
+    if (link !== null) clicks.set(id, [...(clicks.get(id) ?? []), { at: at.getTime(), link }]);
   };
   for (const { ref, kind, at, link } of marks)
     if (kind === 'click' && deliveries.has(String(ref.id))) add(String(ref.id), at, link);

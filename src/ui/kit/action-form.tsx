@@ -10,11 +10,11 @@ import {
   useContext,
   useId,
   useState,
-  useSyncExternalStore,
   useTransition,
 } from 'react';
 import { toast } from 'sonner';
 import type { ActionResult, FaultValue } from '@/core/faults';
+import { useAlive } from './alive';
 import { Button } from './button';
 
 const Faults = createContext<Record<string, string>>({});
@@ -40,11 +40,7 @@ export function ActionForm({ action, submit, done, children, aside, tone = 'main
   const [pending, begin] = useTransition();
   const id = useId();
   // Before the page has come alive a click would send the form the plain way and lose what was typed.
-  const alive = useSyncExternalStore(
-    () => () => {},
-    () => true,
-    () => false,
-  );
+  const alive = useAlive();
   return (
     <form
       noValidate
@@ -261,8 +257,9 @@ type ButtonProps = {
 /** A single button that runs an action and says how it went. */
 export function ActionButton({ action, done, said, children, tone = 'plain' }: ButtonProps) {
   const [pending, begin] = useTransition();
+  const alive = useAlive();
   const shared = {
-    disabled: pending,
+    disabled: pending || !alive,
     'aria-busy': pending,
     onClick: () =>
       begin(async () => {

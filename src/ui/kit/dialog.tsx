@@ -2,6 +2,7 @@
 
 import { type ReactNode, useState } from 'react';
 import type { ActionResult } from '@/core/faults';
+import { useAlive } from './alive';
 import { Button } from './button';
 import type { DialogForm } from './dialog-form';
 import { onDemand } from './on-demand';
@@ -38,6 +39,7 @@ export function ActionDialog({
   children,
 }: Props) {
   const [open, setOpen] = useState(false);
+  const alive = useAlive();
   const run = async (data: FormData) => {
     const result = await action(data);
     if (result.ok) setOpen(false);
@@ -49,6 +51,7 @@ export function ActionDialog({
         <button
           type="button"
           aria-label={label}
+          disabled={!alive}
           className="link rounded-sm text-[13px] font-medium"
           onClick={() => setOpen(true)}
           {...near}
