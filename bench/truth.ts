@@ -21,7 +21,8 @@ import { findRoutes } from '@/server/sending/routing';
 import { startLetter } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
 import { goneNotice, junkReport } from '../backlot/mailboxes/notices';
-import { BOX_ANSWERS, BOX_REASONS, chance, comesOf, type Person, PROVIDERS, people } from '../backlot/public/people';
+import { chance } from '../backlot/public/chance';
+import { BOX_ANSWERS, BOX_REASONS, comesOf, type Person, PROVIDERS, people } from '../backlot/public/people';
 import { prepareNewsletter } from './letter';
 import { benchEnv, outsideResolver } from './outside';
 

@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { deliveryOf, ELSEWHERE } from '@/server/delivery/standing';
+import { ELSEWHERE } from '@/core/delivery/standing';
+import { deliveryOf } from '@/server/delivery/standing';
 import { confirm } from '@/server/forms/confirm';
 import { publicForm } from '@/server/forms/forms';
 import { funnelOf } from '@/server/growth/funnel';

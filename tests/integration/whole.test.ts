@@ -531,6 +531,7 @@ const LEFT_OUT: Record<string, string | Record<string, string>> = {
   exports: 'files under way',
   restores: 'files under way',
   warmings: 'worked out anew',
+  warnings: 'found anew',
   memberships: 'with their readers',
   reader_answers: 'with their readers',
   reader_tags: 'with their readers',

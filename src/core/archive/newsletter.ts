@@ -33,6 +33,9 @@ export type WholeNewsletter = {
     encrypted_only: boolean;
     alert_joins: 'off' | 'at once' | 'daily';
     alert_leaves: 'off' | 'at once' | 'daily';
+    weekly_summary: boolean;
+    tell_unusual: boolean;
+    reader_goal: number | null;
     logo_id: string | null;
     default_sender_id: string | null;
     /** What addresses of erased readers are hashed with, by which nobody of them is brought back. */
@@ -99,6 +102,9 @@ export const wholeSchema = Joi.object<WholeNewsletter>({
     encrypted_only: Joi.boolean().required(),
     alert_joins: when,
     alert_leaves: when,
+    weekly_summary: Joi.boolean().required(),
+    tell_unusual: Joi.boolean().required(),
+    reader_goal: Joi.number().integer().min(1).max(100_000_000).allow(null).required(),
     logo_id: uuid,
     default_sender_id: uuid,
     erased_key: Joi.string()

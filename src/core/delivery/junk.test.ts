@@ -1,16 +1,7 @@
 import { describe, expect, it } from 'vitest';
+import { chance } from '../../../backlot/public/chance';
 import { junkRange, type Other, type SeenWeek } from './junk';
 
-/** Numbers that look like chance, the same each time (mulberry32). */
-function chance(seed: number) {
-  let a = seed;
-  return () => {
-    a = (a + 0x6d2b79f5) | 0;
-    let t = Math.imul(a ^ (a >>> 15), 1 | a);
-    t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t;
-    return ((t ^ (t >>> 14)) >>> 0) / 4294967296;
-  };
-}
 const draw = (random: () => number, n: number, p: number) => {
   let hits = 0;
   for (let k = 0; k < n; k += 1) if (random() < p) hits += 1;

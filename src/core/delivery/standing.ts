@@ -26,10 +26,13 @@ export const NO_COPIES: Copies = {
 export const plus = (a: Copies, b: Copies): Copies =>
   Object.fromEntries(Object.entries(a).map(([field, n]) => [field, n + b[field as keyof Copies]])) as Copies;
 
+/** Small providers of a letter are counted together. */
+export const ELSEWHERE = 'All smaller ones';
+
 /** The lines that the large providers publish: above the first of a thousand they look closer, above three they turn letters away. */
 export const COMPLAINTS = { look: 0.001, mend: 0.003 };
 /** A single complaint says nothing of a rate. */
-const FEW_COMPLAINTS = 3;
+export const FEW_COMPLAINTS = 3;
 /** From so large a share that was not taken, other than for dead addresses, something is wrong. */
 const REFUSED = { look: 0.02, mend: 0.1 };
 /** Of so many copies that came to an end is judged. */
@@ -37,6 +40,8 @@ const LEAST_SETTLED = 20;
 const JUNK = { look: 0.1, mend: 0.4 };
 
 export type Tone = 'fine' | 'look' | 'mend' | 'know';
+/** What is the matter with a provider: the worst of it. */
+export type Trouble = 'refuses' | 'complaints' | 'junk' | 'dead' | 'slow';
 export type Provider = {
   name: string;
   /** In their order, the latest last. */
@@ -51,6 +56,7 @@ export type Standing = {
   settled: number;
   junk: JunkRange | null;
   tone: Tone;
+  trouble: Trouble | null;
   /** How it is in words, why, and what to do. */
   state: string;
   why: string;
@@ -118,21 +124,29 @@ export function standingOf(
       .map((other) => ({ before: seenIn(other, (week) => week < lately), latest: seenIn(other, (week) => week >= lately) })),
   );
   const base = { name: provider.name, copies: whole, settled: settledOf(whole), junk };
-  const said = (tone: Tone, state: string, why: string, todo: string): Standing => ({ ...base, tone, state, why, todo });
+  const said = (tone: Tone, trouble: Trouble | null, state: string, why: string, todo: string): Standing => ({
+    ...base,
+    tone,
+    trouble,
+    state,
+    why,
+    todo,
+  });
   if (settled < LEAST_SETTLED)
-    return said('know', 'Too little to say', 'Fewer than 20 copies of the last four weeks went there.', 'Nothing.');
+    return said('know', null, 'Too little to say', 'Fewer than 20 copies of the last four weeks went there.', 'Nothing.');
   const blocked = provider.reasons
     .filter(({ reason }) => reason in CAUSES && reason !== 'slow')
     .sort((a, b) => b.ended - a.ended)[0];
   const share = (blocked?.ended ?? 0) / settled;
   if (blocked && share >= REFUSED.look) {
     const [state, why, todo] = CAUSES[blocked.reason]!;
-    return said(share >= REFUSED.mend ? 'mend' : 'look', state, why, todo);
+    return said(share >= REFUSED.mend ? 'mend' : 'look', 'refuses', state, why, todo);
   }
   const complaints = copies.complained >= FEW_COMPLAINTS ? copies.complained / Math.max(1, copies.delivered) : 0;
   if (complaints >= COMPLAINTS.look)
     return said(
       complaints >= COMPLAINTS.mend ? 'mend' : 'look',
+      'complaints',
       'Readers complain',
       `${complaints >= COMPLAINTS.mend ? 'More than three' : 'More than one'} of a thousand reported a letter as junk.`,
       'Ask those who have long read nothing whether they stay, and look at where complainers came from.',
@@ -140,6 +154,7 @@ export function standingOf(
   if (junk && junk.low >= JUNK.look)
     return said(
       junk.low >= JUNK.mend ? 'mend' : 'look',
+      'junk',
       'Puts letters into junk',
       'Its readers read less than they used to, and readers elsewhere do not.',
       'Ask readers there to answer one letter, or to move it out of junk: both teach the provider.',
@@ -147,13 +162,14 @@ export function standingOf(
   if (copies.bounced / settled >= REFUSED.look * 2)
     return said(
       'look',
+      'dead',
       'Many dead addresses',
       'Many mailboxes there do not exist.',
       'Look at where these addresses came from; an old list that was brought is the usual cause.',
     );
   const slow = provider.reasons.find(({ reason }) => reason === 'slow');
-  if ((slow?.putOff ?? 0) > settled / 2) return said('look', ...CAUSES.slow!);
-  return said('fine', 'Takes your letters', 'Nearly all of them are taken, and few complain.', 'Nothing.');
+  if ((slow?.putOff ?? 0) > settled / 2) return said('look', 'slow', ...CAUSES.slow!);
+  return said('fine', null, 'Takes your letters', 'Nearly all of them are taken, and few complain.', 'Nothing.');
 }
 
 /** One reason, over all providers of some days. */

@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { didYouMean } from '../readers/typos';
-import { classify, cleanAddress, readTouch, sourceName, touchOfVisit } from './attribution';
+import { asOneSource, classify, cleanAddress, readTouch, sourceName, touchOfVisit } from './attribution';
 import { probabilityBetter, rate } from './rates';
 
 const AT = '2026-11-24T09:00:00.000Z';
@@ -88,5 +88,44 @@ describe('a better spelling', () => {
     ['nothing', null],
   ])('%s: %j', (typed, better) => {
     expect(didYouMean(typed, ['heronmail.example', 'fjordbox.example'])).toBe(better);
+  });
+});
+
+describe('what somebody searched for', () => {
+  it.each([
+    ['https://search.example/find?q=deep+sea%20squid&hl=en', 'deep sea squid'],
+    ['https://www.suche.example/?suche=Tiefsee', 'Tiefsee'],
+    ['https://search.example/', ''],
+    ['https://search.example/?q=%00%0d', ''],
+    // No search engine's address: the words are its own affair.
+    ['https://reefboard.example/?q=squid', ''],
+    ['nonsense', ''],
+  ])('%s: %j', (referrer, term) => {
+    expect(readTouch({ referrer, landing: 'https://lanternfish.example/' })!.term).toBe(term);
+  });
+  it('is the campaign’s own word where it has one', () => {
+    expect(readTouch({ referrer: 'https://search.example/?q=squid', term: 'reef' })!.term).toBe('reef');
+  });
+});
+
+describe('a source under several spellings', () => {
+  const row = (name: string, n: number) => ({ name, n });
+  const one = (...rows: { name: string; n: number }[]) =>
+    asOneSource(
+      rows,
+      ({ n }) => n,
+      (a, b) => ({ ...a, n: a.n + b.n }),
+    );
+  it('is one, by its host where that is known', () => {
+    expect(one(row('reefboard', 50), row('www.reefboard.example', 3), row('Reef-Board', 2), row('search.example', 20))).toEqual([
+      row('www.reefboard.example', 55),
+      row('search.example', 20),
+    ]);
+    expect(one(row('reef board', 1), row('ReefBoard', 4))).toEqual([row('ReefBoard', 5)]);
+  });
+  it('is not another one that is like it', () => {
+    expect(one(row('reefboard', 1), row('reefboards', 1), row('direct', 1))).toHaveLength(3);
+    expect(one(row('a.example', 1), row('b.example', 1))).toHaveLength(2);
+    expect(one(row('...', 1), row('---', 1), row('鯨.example', 1), row('鯨', 2)).map(({ n }) => n)).toEqual([3, 1, 1]);
   });
 });

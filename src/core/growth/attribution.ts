@@ -1,3 +1,5 @@
+import { getDomainWithoutSuffix } from 'tldts';
+
 /** What a visit says of where it came from, as the site snippet or the form sends it. */
 export type Touch = {
   at: string;
@@ -53,19 +55,31 @@ const short = (text: unknown) =>
         .slice(0, 120)
     : '';
 
+/** What search engines call the words that somebody looked for, in the addresses of their pages. */
+const SEARCHED = ['q', 'query', 'p', 'search', 'suche'];
+
+/** The words that a referring page was searched for, as far as it is a search engine's and its browser passes them; else ''. */
+function searchedFor(referrer: string): string {
+  const host = hostOf(referrer);
+  if (!HOST_WORDS.some(([word, kind]) => kind === 'search' && word.test(host))) return '';
+  const asked = new URL(referrer).searchParams;
+  return SEARCHED.map((name) => asked.get(name) ?? '').find(Boolean) ?? '';
+}
+
 /** A touch from anything a browser sent: every part cleaned, an unreadable one empty. Null when there is nothing in it. */
 export function readTouch(sent: unknown): Touch | null {
   if (typeof sent !== 'object' || sent === null) return null;
   const from = sent as Record<string, unknown>;
   const at = typeof from.at === 'string' && !Number.isNaN(Date.parse(from.at)) ? new Date(from.at).toISOString() : '';
+  const referrer = cleanAddress(typeof from.referrer === 'string' ? from.referrer : '');
   const touch: Touch = {
     at,
     landing: cleanAddress(short(from.landing).length ? String(from.landing) : ''),
-    referrer: cleanAddress(typeof from.referrer === 'string' ? from.referrer : ''),
+    referrer,
     source: short(from.source).toLowerCase(),
     medium: short(from.medium).toLowerCase(),
     campaign: short(from.campaign),
-    term: short(from.term),
+    term: short(from.term) || short(searchedFor(referrer)),
     content: short(from.content),
   };
   return touch.landing || touch.referrer || touch.source || touch.medium || touch.campaign ? touch : null;
@@ -97,6 +111,33 @@ export function classify(touch: Pick<Touch, 'source' | 'medium' | 'campaign' | '
   if (!host || host === hostOf(touch.landing)) return 'direct';
   for (const [word, kind] of HOST_WORDS) if (word.test(host)) return kind;
   return 'link';
+}
+
+/** What a source is called at its shortest: two spellings of one name have it in common (`Reef-Board`, `www.reefboard.example`, `reefboard`). */
+const spelling = (name: string): string => {
+  const plain = name.trim().toLowerCase();
+  return (getDomainWithoutSuffix(plain) ?? plain).replace(/[\s._-]+/g, '') || plain;
+};
+
+/**
+ * Puts together what is one source under two spellings, as a campaign's word and as a referring host. It is called by its host where that is known, else as most
+ * spell it; counts are added up in the order of the largest.
+ */
+export function asOneSource<T extends { name: string }>(
+  rows: readonly T[],
+  weight: (row: T) => number,
+  add: (a: T, b: T) => T,
+): T[] {
+  const groups = new Map<string, T[]>();
+  for (const row of rows) groups.set(spelling(row.name), [...(groups.get(spelling(row.name)) ?? []), row]);
+  return [...groups.values()]
+    .map((all) => {
+      const sorted = [...all].sort(
+        (a, b) => Number(b.name.includes('.')) - Number(a.name.includes('.')) || weight(b) - weight(a),
+      );
+      return { ...sorted.reduce(add), name: sorted[0]!.name };
+    })
+    .sort((a, b) => weight(b) - weight(a));
 }
 
 /** How a touch is counted: the campaign's source, else the referring host, else "direct". */

@@ -1,16 +1,7 @@
 import { describe, expect, it } from 'vitest';
+import { chance } from '../../../backlot/public/chance';
 import { forecast, HORIZON, jumpAt, type Week, weeksToGoal } from './forecast';
 
-/** Numbers that look like chance, the same each time (mulberry32). */
-function chance(seed: number) {
-  let a = seed;
-  return () => {
-    a = (a + 0x6d2b79f5) | 0;
-    let t = Math.imul(a ^ (a >>> 15), 1 | a);
-    t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t;
-    return ((t ^ (t >>> 14)) >>> 0) / 4294967296;
-  };
-}
 const normal = (random: () => number) => Math.sqrt(-2 * Math.log(1 - random())) * Math.cos(2 * Math.PI * random());
 const poisson = (random: () => number, mean: number) => Math.max(0, Math.round(mean + Math.sqrt(mean) * normal(random)));
 

@@ -14,7 +14,7 @@ export function rate(part: number, whole: number): Rate | null {
 
 export type Arm = { shown: number; converted: number };
 
-const logGamma = (x: number): number => {
+export const logGamma = (x: number): number => {
   // Lanczos' approximation, good to 15 digits for x > 0.
   const c = [
     76.18009172947146, -86.50532032941678, 24.01409824083091, -1.231739572450155, 0.1208650973866179e-2, -0.5395239384953e-5,

@@ -1,17 +1,8 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
+import { chance } from '../../../backlot/public/chance';
 import { type Arm, chanceThatBetter, smallestGroup, verdictOf } from './subject-test';
 
-/** Chance that comes out the same each time (mulberry32). */
-function chance(seed: number): () => number {
-  let state = seed;
-  return () => {
-    state = (state + 0x6d2b79f5) | 0;
-    let t = Math.imul(state ^ (state >>> 15), 1 | state);
-    t = (t + Math.imul(t ^ (t >>> 7), 61 | t)) ^ t;
-    return ((t ^ (t >>> 14)) >>> 0) / 4_294_967_296;
-  };
-}
 /** How many of so many do something that each does with this chance: by leaps between those who do (geometric), which is exact. */
 function drawn(got: number, rate: number, random: () => number): Arm {
   let did = 0;

@@ -22,6 +22,7 @@ import * as feeds from './migrations/0020-feeds';
 import * as rules from './migrations/0021-rules';
 import * as returns from './migrations/0022-returns';
 import * as growth from './migrations/0023-growth';
+import * as watch from './migrations/0024-watch';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -48,6 +49,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0021-rules': rules,
   '0022-returns': returns,
   '0023-growth': growth,
+  '0024-watch': watch,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -14,6 +14,7 @@ import type { FormDefinition } from '@/core/forms/definition';
 import type { Answer, FieldKind } from '@/core/forms/fields';
 import type { ListWelcome } from '@/core/forms/mails';
 import type { SourceClass, Touch } from '@/core/growth/attribution';
+import type { WarningKind } from '@/core/growth/watch';
 import type { Matched } from '@/core/importing/columns';
 import type { Dialect } from '@/core/importing/dialect';
 import type { Found, ImportPlan, ImportState, RowKind } from '@/core/importing/import';
@@ -142,6 +143,17 @@ export type Schema = {
     at: Date;
     detail: string | null;
     import_id: string | null;
+  };
+  warnings: {
+    id: string;
+    newsletter_id: string;
+    kind: WarningKind;
+    about: string;
+    heading: string;
+    words: string[];
+    path: string;
+    began_at: Date;
+    ended_at: Date | null;
   };
   /** A view; see `day_changes`. */
   daily_counts: { newsletter_id: string; day: string; joined: number; left_count: number };
@@ -385,6 +397,10 @@ export type NewsletterTable = {
   calendar_open: Generated<boolean>;
   calendar_turn: Generated<number>;
   reader_goal: number | null;
+  weekly_summary: Generated<boolean>;
+  tell_unusual: Generated<boolean>;
+  summary_due_at: Date | null;
+  watched_at: Date | null;
 };
 
 type SenderTable = {

@@ -1,13 +1,19 @@
 import { sql } from 'kysely';
 import { DateTime } from 'luxon';
 import { REASON_NAMES, type Reason } from '@/core/delivery/reason';
-import { type Copies, type Provider, plus, type ReasonView, type Standing, standingOf } from '@/core/delivery/standing';
+import {
+  type Copies,
+  ELSEWHERE,
+  type Provider,
+  plus,
+  type ReasonView,
+  type Standing,
+  standingOf,
+} from '@/core/delivery/standing';
 import { lastDays } from '@/core/growth/days';
 import { alike } from '@/core/sending/outcome';
 import type { Context, Newsletter } from '../context';
 
-/** Small providers of a letter are counted together. */
-export const ELSEWHERE = 'All smaller ones';
 /** Words are read of the latest so many copies of a reason. */
 const LATEST = 200;
 const MOST_WORDS = 3;
@@ -26,6 +32,8 @@ export type DeliveryView = {
   /** Complaints of these days, and what else readers and providers reported. */
   feedback: { kind: string; n: number }[];
   since: string;
+  /** From this Monday on is lately, by which standings are. */
+  lately: string;
 };
 
 /**
@@ -89,6 +97,7 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
     reasons: await withWords(ctx, newsletter, since, reasons.rows),
     feedback: feedback.rows,
     since,
+    lately,
   };
 }
 

@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
-import { lastDays, localDay } from '@/core/growth/days';
+import { daysWithin, localDay } from '@/core/growth/days';
 import type { FormSteps } from '@/core/growth/measures';
+import type { Within } from '@/core/growth/periods';
 import { probabilityBetter } from '@/core/growth/rates';
 import type { Context, Newsletter } from '../context';
 
@@ -21,25 +22,27 @@ export type FormInsight = FormResult & {
 const DAYS = 28;
 
 /** What all forms of a newsletter, or one, brought in the last days (`core/growth/measures`). */
-export async function stepsOf(ctx: Context, newsletter: Newsletter, days: number, formId?: string): Promise<FormSteps> {
-  const since = lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!;
+export async function stepsOf(ctx: Context, newsletter: Newsletter, within: Within, formId?: string): Promise<FormSteps> {
+  const { from, to } = daysWithin(within, ctx.clock.now(), newsletter.time_zone);
   const only = (column: string) => (formId ? sql`and ${sql.ref(column)} = ${formId}` : sql``);
   const [visits, people] = await Promise.all([
     sql<Pick<FormSteps, 'loaded' | 'seen' | 'started'>>`
       select coalesce(sum(loaded), 0)::int as loaded, coalesce(sum(seen), 0)::int as seen, coalesce(sum(started), 0)::int as started
-      from form_days where newsletter_id = ${newsletter.id} and day >= ${since} ${only('form_id')}`.execute(ctx.db),
+      from form_days where newsletter_id = ${newsletter.id} and day >= ${from}::date and day <= ${to}::date ${only('form_id')}`.execute(
+      ctx.db,
+    ),
     sql<Pick<FormSteps, 'asked' | 'confirmed' | 'reading'>>`
       select coalesce(sum(asked), 0)::int as asked, coalesce(sum(confirmed), 0)::int as confirmed, coalesce(sum(reading), 0)::int as reading
-      from source_since(${newsletter.id}, ${since}::date) where dimension = 'form' ${only('name')}`.execute(ctx.db),
+      from source_between(${newsletter.id}, ${from}::date, ${to}::date) where dimension = 'form' ${only('name')}`.execute(ctx.db),
   ]);
   return { ...visits.rows[0]!, ...people.rows[0]! };
 }
 
 /** The same of one form, with who stayed. */
-async function resultOf(ctx: Context, newsletter: Newsletter, formId: string, days = DAYS): Promise<FormResult> {
+async function resultOf(ctx: Context, newsletter: Newsletter, formId: string, within: Within = DAYS): Promise<FormResult> {
   const before = localDay(new Date(ctx.clock.now().getTime() - 30 * 86_400_000), newsletter.time_zone);
   const [counted, stayed] = await Promise.all([
-    stepsOf(ctx, newsletter, days, formId),
+    stepsOf(ctx, newsletter, within, formId),
     // By the day they came: whoever came within the last 30 days cannot have stayed for so long.
     sql<FormResult['stayed']>`
       select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as still from source_parts
@@ -61,9 +64,9 @@ export async function compareForms(
   ctx: Context,
   newsletter: Newsletter,
   [a, b]: [string, string],
-  days: number,
+  within: Within,
 ): Promise<FormComparison> {
-  const [one, other] = await Promise.all([resultOf(ctx, newsletter, a, days), resultOf(ctx, newsletter, b, days)]);
+  const [one, other] = await Promise.all([resultOf(ctx, newsletter, a, within), resultOf(ctx, newsletter, b, within)]);
   const arm = (steps: FormResult) => ({ shown: steps.days.loaded, converted: steps.days.confirmed });
   return { a: one, b: other, bWins: probabilityBetter(arm(one), arm(other)) };
 }

@@ -1,7 +1,8 @@
 import { sql } from 'kysely';
 import { DateTime } from 'luxon';
-import { lastDays } from '@/core/growth/days';
+import { daysWithin, momentsOf } from '@/core/growth/days';
 import type { FormSteps } from '@/core/growth/measures';
+import type { Within } from '@/core/growth/periods';
 import type { Context, Newsletter } from '../context';
 import { stepsOf } from '../forms/insight';
 
@@ -29,16 +30,16 @@ export type Funnel = {
 const MOST = 5_000;
 
 /** From a form that was seen to a reader who stays, for whoever came in the last days by a form, and where people are lost on the way. */
-export async function funnelOf(ctx: Context, newsletter: Newsletter, days: number): Promise<Funnel> {
+export async function funnelOf(ctx: Context, newsletter: Newsletter, within: Within): Promise<Funnel> {
   const now = ctx.clock.now();
-  const since = lastDays(now, newsletter.time_zone, days)[0]!;
-  const from = DateTime.fromISO(since, { zone: newsletter.time_zone }).toJSDate();
+  const days = daysWithin(within, now, newsletter.time_zone);
+  const { from, until } = momentsOf(days, newsletter.time_zone);
   const stayedBefore = DateTime.fromJSDate(now, { zone: newsletter.time_zone }).minus({ days: 30 }).toISODate()!;
   const [steps, lost, read, stayed] = await Promise.all([
     stepsOf(ctx, newsletter, days),
     sql<{ why: LostWhy; n: number }>`
       with latest as (
-        select id from readers where newsletter_id = ${newsletter.id}::uuid and standing = 'waiting' and created_at >= ${from} and source_form_id is not null
+        select id from readers where newsletter_id = ${newsletter.id}::uuid and standing = 'waiting' and created_at >= ${from} and created_at < ${until} and source_form_id is not null
         order by created_at desc, id desc limit ${MOST}
       )
       select case when m.state is null then 'none sent' when m.state in ('bounced', 'refused', 'given up', 'aside', 'cancelled') then 'bounced' when m.state <> 'delivered' then 'late'
@@ -49,11 +50,11 @@ export async function funnelOf(ctx: Context, newsletter: Newsletter, days: numbe
       group by 1 order by 2 desc`.execute(ctx.db),
     sql<{ of: number; read: number }>`
       select count(*)::int as of, count(last_read_at)::int as read from (
-        select last_read_at from readers where newsletter_id = ${newsletter.id}::uuid and created_at >= ${from} and source_form_id is not null and confirmed and letters_got > 0
+        select last_read_at from readers where newsletter_id = ${newsletter.id}::uuid and created_at >= ${from} and created_at < ${until} and source_form_id is not null and confirmed and letters_got > 0
         order by created_at desc, id desc limit ${MOST}) r`.execute(ctx.db),
     sql<{ of: number; reading: number }>`
       select coalesce(sum(confirmed), 0)::int as of, coalesce(sum(reading), 0)::int as reading from source_parts
-      where newsletter_id = ${newsletter.id} and dimension = 'form' and day >= ${since}::date and day < ${stayedBefore}::date`.execute(
+      where newsletter_id = ${newsletter.id} and dimension = 'form' and day >= ${days.from}::date and day <= ${days.to}::date and day < ${stayedBefore}::date`.execute(
       ctx.db,
     ),
   ]);

@@ -2,8 +2,10 @@ import Joi from 'joi';
 import { sql } from 'kysely';
 import { DateTime } from 'luxon';
 import { Fault } from '@/core/faults';
-import { lastDays, localDay } from '@/core/growth/days';
+import { asOneSource } from '@/core/growth/attribution';
+import { daysWithin, localDay, momentsOf } from '@/core/growth/days';
 import { type Forecast, forecast, type Jump, jumpAt, type Week, weeksToGoal } from '@/core/growth/forecast';
+import { type Days, dayAfter, daysTo, eachDay, lengthOf, type Within } from '@/core/growth/periods';
 import { type Rate, rate } from '@/core/growth/rates';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
@@ -23,7 +25,7 @@ export type GrowthView = {
   /** People on lists at the end of each day, the first of the span first. */
   curve: { day: string; readers: number }[];
   now: Span;
-  /** The same number of days before. */
+  /** Of the days that these are held against. */
   before: Span;
   /** Those who ended in these days, each person by the first thing that ended it. */
   causes: { cause: string; n: number }[];
@@ -41,6 +43,7 @@ const COHORTS = 12;
 /** Of fewer people is not told whether they stay. */
 const LEAST_STAYING = 20;
 const MOST_STAYING = 12;
+const MOST_SPELT = 500;
 const CAUSES: Record<string, string> = {
   leave: 'unsubscribed',
   complaint: 'reported as junk',
@@ -50,12 +53,17 @@ const CAUSES: Record<string, string> = {
   erase: 'erased',
 };
 
-/** How the newsletter grows: people on lists day by day, what comes if it goes on so, who stays, and why people ended; from counts kept as things happen. */
-export async function growthOf(ctx: Context, newsletter: Newsletter, days: number): Promise<GrowthView> {
+/**
+ * How the newsletter grows: people on lists day by day, what comes if it goes on so, who stays, and why people ended; from counts kept as things happen. Days are the
+ * newsletter's own, `beside` those that they are held against (by default as many before them).
+ */
+export async function growthOf(ctx: Context, newsletter: Newsletter, within: Within, beside?: Days): Promise<GrowthView> {
   const now = ctx.clock.now();
   const zone = newsletter.time_zone;
-  const all = lastDays(now, zone, Math.max(2 * days, 7 * WEEKS + 7));
-  const span = all.slice(-days);
+  const today = localDay(now, zone);
+  const days = daysWithin(within, now, zone);
+  const held = beside ?? daysTo(dayAfter(days.from, -1), lengthOf(days));
+  const all = eachDay({ from: [days.from, held.from, daysTo(today, 7 * WEEKS + 7).from].sort()[0]!, to: today });
   const [totals, counted, causes, notes, row, cohorts, staying] = await Promise.all([
     totalsOf(ctx, newsletter),
     ctx.db
@@ -64,12 +72,13 @@ export async function growthOf(ctx: Context, newsletter: Newsletter, days: numbe
       .where('newsletter_id', '=', newsletter.id)
       .where('day', '>=', all[0]!)
       .execute(),
-    endingsOf(ctx, newsletter, span[0]!),
+    endingsOf(ctx, newsletter, days),
     ctx.db
       .selectFrom('growth_notes')
       .select(['id', 'day', 'words'])
       .where('newsletter_id', '=', newsletter.id)
-      .where('day', '>=', span[0]!)
+      .where('day', '>=', days.from)
+      .where('day', '<=', days.to)
       .orderBy('day', 'desc')
       .orderBy('created_at', 'desc')
       .limit(MOST_NOTES)
@@ -87,22 +96,21 @@ export async function growthOf(ctx: Context, newsletter: Newsletter, days: numbe
     later += joined - left;
     return { day, readers };
   });
-  const shown = curve.slice(0, days).reverse();
+  const some = ({ from, to }: Days) => each.filter(({ day }) => day >= from && day <= to);
   const joined = each.map((day) => day.joined);
   const weeks = weeksOf(each);
   const made = forecast(weeks, onLists);
   const goal = row.reader_goal;
   const reached = goal && made ? weeksToGoal(made, onLists, goal) : null;
-  const dayIn = (n: number) => DateTime.fromISO(span.at(-1)!).plus({ weeks: n }).toISODate()!;
   return {
     reading: totals.reading,
     unreachable: totals.unreachable,
-    curve: shown,
-    now: sumOf(each.slice(-days)),
-    before: sumOf(each.slice(-2 * days, -days)),
+    curve: curve.reverse().filter(({ day }) => day >= days.from && day <= days.to),
+    now: sumOf(some(days)),
+    before: sumOf(some(held)),
     causes,
-    forecast: made && { from: span.at(-1)!, weeks: made },
-    goal: goal ? { readers: goal, day: reached === null ? null : dayIn(reached) } : null,
+    forecast: made && { from: today, weeks: made },
+    goal: goal ? { readers: goal, day: reached === null ? null : dayAfter(today, 7 * reached) } : null,
     notes: notes.map((note) => ({ ...note, jump: jumpAt(joined, all.indexOf(note.day)) })),
     cohorts,
     staying,
@@ -121,13 +129,13 @@ function weeksOf(days: Span[]): Week[] {
   return first === -1 ? [] : weeks.slice(first).slice(-WEEKS);
 }
 
-/** Why people ended in the days since one, each of them once. */
-async function endingsOf(ctx: Context, newsletter: Newsletter, since: string): Promise<GrowthView['causes']> {
-  const from = DateTime.fromISO(since, { zone: newsletter.time_zone }).toJSDate();
+/** Why people ended in some days, each of them once. */
+async function endingsOf(ctx: Context, newsletter: Newsletter, days: Days): Promise<GrowthView['causes']> {
+  const { from, until } = momentsOf(days, newsletter.time_zone);
   const { rows } = await sql<{ act: string; n: number }>`
     select act, count(*)::int as n from (
       select distinct on (c.reader_id) c.reader_id, c.act from consents c
-      where c.newsletter_id = ${newsletter.id}::uuid and c.at >= ${from} and c.act in ('leave', 'complaint', 'bounce', 'suppress', 'take off', 'erase')
+      where c.newsletter_id = ${newsletter.id}::uuid and c.at >= ${from} and c.at < ${until} and c.act in ('leave', 'complaint', 'bounce', 'suppress', 'take off', 'erase')
       order by c.reader_id, c.at) ended
     where not exists (select 1 from readers r where r.id = ended.reader_id and r.standing in ('reading', 'waiting'))
     group by 1 order by 2 desc`.execute(ctx.db);
@@ -154,8 +162,14 @@ async function stayingOf(ctx: Context, newsletter: Newsletter): Promise<Staying[
     select name, sum(confirmed)::int as confirmed, sum(reading)::int as reading from (
       select name, confirmed, reading from source_months where newsletter_id = ${newsletter.id}::uuid and dimension = 'source' and month >= ${end.minus({ months: 12 }).toISODate()!}::date and month < ${end.toISODate()!}::date
       union all select name, confirmed, reading from source_changes where newsletter_id = ${newsletter.id}::uuid and dimension = 'source' and day >= ${end.minus({ months: 12 }).toISODate()!}::date and day < ${end.toISODate()!}::date) m
-    group by 1 having sum(confirmed) >= ${LEAST_STAYING} order by 2 desc limit ${MOST_STAYING}`.execute(ctx.db);
-  return rows
+    group by 1 having sum(confirmed) > 0 order by 2 desc limit ${MOST_SPELT}`.execute(ctx.db);
+  return asOneSource(
+    rows,
+    (row) => row.confirmed,
+    (a, b) => ({ ...a, confirmed: a.confirmed + b.confirmed, reading: a.reading + b.reading }),
+  )
+    .filter(({ confirmed }) => confirmed >= LEAST_STAYING)
+    .slice(0, MOST_STAYING)
     .flatMap((one) => {
       const stays = rate(one.reading, one.confirmed);
       return stays ? [{ ...one, stays }] : [];

@@ -12,6 +12,7 @@ import { laneOf } from '../sending/audience';
 import { type LaterShare, laterShares, type RampDayView, rampOf } from '../sending/ramp';
 import { reachSoon } from '../sending/reach';
 import { type Listed, lettersOf } from '../sending/views';
+import { type OpenWarning, warningsNow } from './watch';
 
 export type DayCount = { day: string; joined: number; left: number };
 export type Standing = { provider: string; settled: number; delivered: number; refused: number };
@@ -37,6 +38,7 @@ export type Today = {
   /** What of letters under way leaves on later days, by a ramp-up. */
   later: LaterShare[];
   ramps: { domain: string; ahead: RampDayView[] }[];
+  unusual: OpenWarning[];
 };
 
 /** What the first hour looks at. */
@@ -50,25 +52,27 @@ const DAYS = 28;
 export async function today(ctx: Context, newsletter: Newsletter): Promise<Today> {
   const now = ctx.clock.now();
   const names = lastDays(now, newsletter.time_zone, DAYS);
-  const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms, tried, later, list] = await Promise.all([
-    totalsOf(ctx, newsletter),
-    ctx.db
-      .selectFrom('daily_counts')
-      .select(['day', 'joined', 'left_count'])
-      .where('newsletter_id', '=', newsletter.id)
-      .where('day', '>=', names[0]!)
-      .execute(),
-    stepsOf(ctx, newsletter, DAYS),
-    standingOf(ctx, newsletter),
-    lettersOf(ctx, newsletter, { most: 12, drafts: false }).then((found) => found.letters),
-    sendersOf(ctx, newsletter),
-    domainsOf(ctx, newsletter),
-    rulesOf(ctx, newsletter),
-    formsOf(ctx, newsletter),
-    triedBySelf(ctx, newsletter),
-    laterShares(ctx, newsletter),
-    ctx.db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).orderBy('position').executeTakeFirst(),
-  ]);
+  const [totals, counted, funnel, standing, letters, senders, domains, autoSends, forms, tried, later, unusual, list] =
+    await Promise.all([
+      totalsOf(ctx, newsletter),
+      ctx.db
+        .selectFrom('daily_counts')
+        .select(['day', 'joined', 'left_count'])
+        .where('newsletter_id', '=', newsletter.id)
+        .where('day', '>=', names[0]!)
+        .execute(),
+      stepsOf(ctx, newsletter, DAYS),
+      standingOf(ctx, newsletter),
+      lettersOf(ctx, newsletter, { most: 12, drafts: false }).then((found) => found.letters),
+      sendersOf(ctx, newsletter),
+      domainsOf(ctx, newsletter),
+      rulesOf(ctx, newsletter),
+      formsOf(ctx, newsletter),
+      triedBySelf(ctx, newsletter),
+      laterShares(ctx, newsletter),
+      warningsNow(ctx, newsletter),
+      ctx.db.selectFrom('lists').select('id').where('newsletter_id', '=', newsletter.id).orderBy('position').executeTakeFirst(),
+    ]);
   const ahead = letters.filter((letter) => letter.state === 'scheduled' || letter.state === 'held');
   const reach = new Map(
     await Promise.all(
@@ -104,6 +108,7 @@ export async function today(ctx: Context, newsletter: Newsletter): Promise<Today
     tried,
     later,
     ramps: ramps.filter(({ ahead }) => ahead.length > 0),
+    unusual,
   };
 }
 

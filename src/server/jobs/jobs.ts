@@ -5,6 +5,8 @@ import { check } from '../check';
 import type { Context } from '../context';
 import { workReport } from '../delivery/read-reports';
 import { remindWaiting } from '../forms/remind';
+import { watch } from '../growth/watch';
+import { tellWeek } from '../growth/week';
 import { workBulk } from '../keeping/bulk';
 import { tellOwnersDaily } from '../newsletters/alerts';
 import { measureSegments } from '../readers/segments';
@@ -34,6 +36,8 @@ export type JobName =
   | 'check-domain'
   | 'read-report'
   | 'owner-summary'
+  | 'week-summary'
+  | 'watch'
   | 'remind'
   | 'erase-newsletter'
   | 'bulk-act'
@@ -89,6 +93,8 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'letter-figures': async (payload) => keepFigures(ctx, check(byId, payload).id),
     'decide-test': async (payload) => decideTest(ctx, check(byId, payload).id),
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
+    'week-summary': async (payload) => tellWeek(ctx, check(byId, payload).id),
+    watch: async (payload) => watch(ctx, check(byId, payload).id),
     'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
     'bulk-act': async (payload) => workBulk(ctx, check(byId, payload).id),
     export: async (payload) => workExport(ctx, check(byId, payload).id),

@@ -7,6 +7,8 @@ import { reportsDue } from '../delivery/read-reports';
 import { forgetOldReports } from '../delivery/reports';
 import { forgetHeld } from '../forms/held';
 import { endOldTrials } from '../forms/trials';
+import { watchesDue } from '../growth/watch';
+import { weeksDue } from '../growth/week';
 import { forgetOldActs } from '../keeping/bulk';
 import { tellAsked } from '../keeping/cold';
 import { forgetOldMoves } from '../keeping/own';
@@ -146,6 +148,8 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await due('decide-test', await testsDue(ctx));
   await due('release-rest', await restsDue(ctx));
   await due('letter-figures', await figuresDue(ctx));
+  await due('watch', await watchesDue(ctx));
+  await due('week-summary', await weeksDue(ctx));
   await due('read-report', await reportsDue(ctx));
   await noteProgress(ctx);
 }

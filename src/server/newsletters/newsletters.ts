@@ -18,6 +18,8 @@ type NewsletterSettings = NewsletterInput & {
   socialLinks: string;
   alertJoins: AlertWhen;
   alertLeaves: AlertWhen;
+  weekly: 'yes' | 'no';
+  unusual: 'yes' | 'no';
   countOpens: 'yes' | 'no';
   countClicks: 'yes' | 'no';
   callBackSeconds: number;
@@ -70,6 +72,8 @@ const settingsSchema = Joi.object<NewsletterSettings>({
     }),
   alertJoins: when('When somebody joins'),
   alertLeaves: when('When somebody leaves'),
+  weekly: Joi.string().valid('yes', 'no').default('yes').label('The week on Monday'),
+  unusual: Joi.string().valid('yes', 'no').default('yes').label('What is out of the usual'),
   countOpens: Joi.string().valid('yes', 'no').default('yes').label('Openings'),
   countClicks: Joi.string().valid('yes', 'no').default('yes').label('Clicks'),
   callBackSeconds: Joi.number().integer().min(0).max(CALL_BACK.most).default(CALL_BACK.usual).label('Calling back'),
@@ -99,6 +103,8 @@ export async function changeNewsletter(ctx: Context, newsletter: Newsletter, raw
       social_links: JSON.stringify(links),
       alert_joins: value.alertJoins,
       alert_leaves: value.alertLeaves,
+      weekly_summary: value.weekly === 'yes',
+      tell_unusual: value.unusual === 'yes',
       count_opens: value.countOpens === 'yes',
       count_clicks: value.countClicks === 'yes',
       call_back_seconds: value.callBackSeconds,

@@ -1,11 +1,13 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
 import { NO_COPIES, plus, settledOf } from '@/core/delivery/standing';
+import { localDay } from '@/core/growth/days';
 import { counted, figure, percent, plural } from '@/core/growth/figures';
-import { periodOf } from '@/core/growth/periods';
+import { lengthOf, lookedAt } from '@/core/growth/periods';
 import { dayOfYear, spokenTime } from '@/core/growth/times';
 import { rulesFor } from '@/server/delivery/rules';
 import { deliveryOf } from '@/server/delivery/standing';
+import { warningsNow } from '@/server/growth/watch';
 import { AGES, queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { domainsOf } from '@/server/senders/domains';
@@ -13,6 +15,7 @@ import { type SenderView, sendersOf } from '@/server/senders/senders';
 import { ComplaintLine, Reasons, Standings } from '@/ui/delivery/standing';
 import { TakenByWeek } from '@/ui/delivery/taken-by-week';
 import { PeriodNav } from '@/ui/growth/period-nav';
+import { Warnings } from '@/ui/growth/warnings';
 import { ActionButton, ActionForm, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
 import { Chip, Note, Screen, Section, Sheet, Standfirst } from '@/ui/kit/page';
@@ -63,9 +66,12 @@ type Props = { params: Promise<{ slug: string }>; searchParams: Promise<Record<s
 export default async function Page({ params, searchParams }: Props) {
   const { slug } = await params;
   const { ctx, newsletter } = await deskOf(slug);
-  const days = periodOf((await searchParams).days, 90);
-  const [delivery, queue, senders, domains, relay] = await Promise.all([
+  const today = localDay(ctx.clock.now(), newsletter.time_zone);
+  const { days: asked, ...looked } = lookedAt({ days: (await searchParams).days }, 90, today);
+  const days = lengthOf(asked);
+  const [delivery, unusual, queue, senders, domains, relay] = await Promise.all([
     deliveryOf(ctx, newsletter, days),
+    warningsNow(ctx, newsletter, ['complaints', 'refuses']),
     queueOf(ctx, newsletter.id),
     sendersOf(ctx, newsletter),
     domainsOf(ctx, newsletter),
@@ -133,7 +139,7 @@ export default async function Page({ params, searchParams }: Props) {
         </>
       }
     >
-      <Standfirst title="Delivery" actions={settled > 0 && <PeriodNav days={days} />}>
+      <Standfirst title="Delivery" actions={settled > 0 && <PeriodNav looked={looked} today={today} />}>
         {senders.length === 0 ? (
           <>Mailboxes believe a letter whose sender can be proven. Start with the address your letters come from.</>
         ) : settled > 0 ? (
@@ -166,6 +172,7 @@ export default async function Page({ params, searchParams }: Props) {
           </>
         )}
       </Standfirst>
+      <Warnings warnings={unusual} />
       {settled > 0 && (
         <>
           <Section title="How providers treat your letters" aside={`letters since ${since}`}>

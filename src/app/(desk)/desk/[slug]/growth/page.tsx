@@ -3,17 +3,19 @@ import type { Metadata } from 'next';
 import { localDay } from '@/core/growth/days';
 import { figure, percent } from '@/core/growth/figures';
 import { wordOf } from '@/core/growth/measures';
-import { PERIODS, periodOf } from '@/core/growth/periods';
+import { AGAINST, lookedAt } from '@/core/growth/periods';
 import { type Rate, rate } from '@/core/growth/rates';
 import { formsOf } from '@/server/forms/forms';
 import { compareForms, type FormResult } from '@/server/forms/insight';
 import { funnelOf, LOST } from '@/server/growth/funnel';
-import { growthOf } from '@/server/growth/growth';
-import { type Dimension, type SourceCount, sourcesOf } from '@/server/growth/sources';
+import { growthOf, type Span } from '@/server/growth/growth';
+import { type Dimension, listsGrown, type SourceCount, sourcesOf } from '@/server/growth/sources';
+import { warningsNow } from '@/server/growth/watch';
 import { FunnelSteps } from '@/ui/growth/funnel-steps';
 import { Cohorts, Goal, Notes, Stayers } from '@/ui/growth/growing';
 import { PeriodNav } from '@/ui/growth/period-nav';
 import { ReadersCurve } from '@/ui/growth/readers-curve';
+import { Warnings } from '@/ui/growth/warnings';
 import { Screen, Section, Standfirst } from '@/ui/kit/page';
 import { Table } from '@/ui/kit/table';
 import { deskOf } from '../../../../desk';
@@ -30,12 +32,14 @@ const TITLES: Record<Dimension, [title: string, none: string]> = {
   placement: ['By placement', 'No placement is known.'],
   medium: ['By medium', 'No link with a utm_medium brought anybody.'],
   campaign: ['By campaign', 'No link with a utm_campaign brought anybody.'],
+  referrer: ['By the page that led here', 'No referring page is known; browsers seldom pass more than its site.'],
+  'search words': ['By what they searched for', 'No words are known; few search engines pass them.'],
 };
 
 /** The long table of pages has a column nearly to itself. */
 const COLUMNS: Dimension[][] = [
-  ['form', 'source', 'kind of source', 'first source'],
-  ['page', 'placement', 'medium', 'campaign'],
+  ['form', 'source', 'kind of source', 'first source', 'search words'],
+  ['page', 'placement', 'medium', 'campaign', 'referrer'],
 ];
 
 const span = (found: Rate | null) =>
@@ -47,17 +51,22 @@ export default async function Page({ params, searchParams }: Props) {
   const { slug } = await params;
   const asked = await searchParams;
   const { ctx, newsletter } = await deskOf(slug);
-  const days = periodOf(asked.days, 28);
-  const [growth, funnel, sources, forms] = await Promise.all([
-    growthOf(ctx, newsletter, days),
+  const today = localDay(ctx.clock.now(), newsletter.time_zone);
+  const looked = lookedAt(asked, 28, today);
+  const { days, beside, words } = looked;
+  const [growth, funnel, sources, lists, forms, unusual] = await Promise.all([
+    growthOf(ctx, newsletter, days, beside),
     funnelOf(ctx, newsletter, days),
     sourcesOf(ctx, newsletter, days),
+    listsGrown(ctx, newsletter, days),
     formsOf(ctx, newsletter),
+    warningsNow(ctx, newsletter, ['few confirm', 'few join']),
   ]);
   const a = forms.find((form) => form.id === asked.a) ?? forms[0];
   const b = forms.find((form) => form.id === asked.b) ?? forms.find((form) => form.id !== a?.id);
   const pair = a && b && a.id !== b.id ? await compareForms(ctx, newsletter, [a.id, b.id], days) : null;
-  const ahead = (growth.forecast?.weeks ?? []).map((one) => ({
+  // What comes is drawn after today alone.
+  const ahead = (days.to === today ? (growth.forecast?.weeks ?? []) : []).map((one) => ({
     ...one,
     day: DateTime.fromISO(growth.forecast!.from).plus({ weeks: one.week }).toISODate()!,
   }));
@@ -69,11 +78,11 @@ export default async function Page({ params, searchParams }: Props) {
       margin={
         <>
           <Goal goal={growth.goal} readers={growth.reading + growth.unreachable} action={changeGoal.bind(null, slug)} />
-          <Section title="Joined and left" aside={`the last ${PERIODS[days]}`}>
-            <Spans now={growth.now} before={growth.before} />
+          <Section title="Joined and left" aside={words}>
+            <Spans now={growth.now} before={growth.before} against={AGAINST[looked.against]} />
           </Section>
           {growth.causes.length > 0 && (
-            <Section title="Why people ended" aside={`the last ${PERIODS[days]}`}>
+            <Section title="Why people ended" aside={words}>
               <Table
                 label="Why people ended"
                 columns={[{ title: 'Why' }, { title: 'People', figure: true }]}
@@ -83,20 +92,20 @@ export default async function Page({ params, searchParams }: Props) {
           )}
           <Notes
             notes={growth.notes}
-            today={localDay(ctx.clock.now(), newsletter.time_zone)}
+            today={today}
             add={noteDay.bind(null, slug)}
             drop={(id) => forgetNote.bind(null, slug, id)}
           />
         </>
       }
     >
-      <Standfirst title="Growth" actions={<PeriodNav days={days} />}>
+      <Standfirst title="Growth" actions={<PeriodNav looked={looked} today={today} chooses />}>
         {growth.reading + growth.unreachable === 0 && sources.asked === 0 ? (
           <>Nobody reads yet. Put a form where your readers finish a post, and they appear here.</>
         ) : (
           <>
-            <b>{figure(growth.reading)}</b> people read now. In the last {PERIODS[days]} <b>{figure(growth.now.joined)}</b> joined
-            and <b>{figure(growth.now.left)}</b> left
+            <b>{figure(growth.reading)}</b> people read now. {looked.period ? `In ${words}` : `From ${words}`}{' '}
+            <b>{figure(growth.now.joined)}</b> joined and <b>{figure(growth.now.left)}</b> left
             {last ? (
               <>
                 ; if it goes on as lately, about <b>{figure(reads(last.readers))}</b> will read in three months (
@@ -107,7 +116,8 @@ export default async function Page({ params, searchParams }: Props) {
           </>
         )}
       </Standfirst>
-      <Section title="Readers" aside={`the last ${PERIODS[days]}${ahead.length ? ', and the next three months' : ''}`}>
+      <Warnings warnings={unusual} />
+      <Section title="Readers" aside={`${words}${ahead.length ? ', and the next three months' : ''}`}>
         <ReadersCurve curve={growth.curve} ahead={ahead} goal={growth.goal?.readers ?? null} notes={growth.notes} />
         {ahead.length > 0 ? (
           <p className="mt-1 max-w-2xl text-small text-ink-2">
@@ -119,7 +129,7 @@ export default async function Page({ params, searchParams }: Props) {
         )}
       </Section>
       {funnel.steps.loaded + funnel.steps.asked > 0 && (
-        <Section title="From seen to reading" aside={`by a form, the last ${PERIODS[days]}`}>
+        <Section title="From seen to reading" aside={`by a form, ${words}`}>
           <FunnelSteps
             steps={funnel.steps}
             firstRead={funnel.firstRead}
@@ -138,6 +148,26 @@ export default async function Page({ params, searchParams }: Props) {
           <Cohorts rows={growth.cohorts} />
         </Section>
       )}
+      {lists.length > 1 && (
+        <Section title="By list" aside={words}>
+          <Table
+            label="By list"
+            columns={[
+              { title: 'List' },
+              { title: 'Came to it', figure: true },
+              { title: 'Left it', figure: true },
+              { title: wordOf('reading'), figure: true },
+            ]}
+            rows={lists.map((list) => ({
+              key: list.id,
+              cells: [list.name, figure(list.joined), figure(list.left), figure(list.reading)],
+            }))}
+          />
+          <p className="mt-1.5 text-small text-ink-2">
+            Who came to a list in these days and reads it now, and who left it in them. Somebody on two lists counts in both.
+          </p>
+        </Section>
+      )}
       <div className="grid gap-x-7 2xl:grid-cols-2">
         {COLUMNS.map((column) => (
           <div key={column.join()} className="min-w-0">
@@ -149,11 +179,15 @@ export default async function Page({ params, searchParams }: Props) {
           </div>
         ))}
       </div>
-      <Section title="Two forms side by side" aside={`the last ${PERIODS[days]}`}>
+      <Section title="Two forms side by side" aside={words}>
         {pair && a && b ? (
           <>
             <form method="get" className="flex flex-wrap items-end gap-3 py-2.5">
-              <input type="hidden" name="days" value={days} />
+              {looked.period ? (
+                <input type="hidden" name="days" value={looked.period} />
+              ) : (
+                Object.entries(days).map(([name, day]) => <input key={name} type="hidden" name={name} value={day} />)
+              )}
               <FormChoice name="a" label="This form" value={a.id} forms={forms} />
               <FormChoice name="b" label="beside this one" value={b.id} forms={forms} />
               <button type="submit" className="rounded-md border bg-sheet px-3.5 py-2 text-[13.5px] font-semibold">
@@ -179,8 +213,8 @@ export default async function Page({ params, searchParams }: Props) {
   );
 }
 
-/** What joined, left and came of it, beside the same number of days before. */
-function Spans({ now, before }: { now: { joined: number; left: number }; before: { joined: number; left: number } }) {
+/** Who joined, left, and what came of it, beside other days. */
+function Spans({ now, before, against }: { now: Span; before: Span; against: string }) {
   const signed = (n: number) => (n < 0 ? `−${figure(-n)}` : `+${figure(n)}`);
   return (
     <Table
@@ -188,7 +222,7 @@ function Spans({ now, before }: { now: { joined: number; left: number }; before:
       columns={[
         { title: 'What', silent: true },
         { title: 'Now', figure: true },
-        { title: 'Before', figure: true },
+        { title: against.charAt(0).toUpperCase() + against.slice(1), figure: true },
       ]}
       rows={[
         { key: 'j', cells: [wordOf('joined'), figure(now.joined), figure(before.joined)] },

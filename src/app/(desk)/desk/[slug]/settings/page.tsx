@@ -21,6 +21,11 @@ const WHEN = ALERT_TIMES.map((value) => ({
   label: { off: 'Not at all', 'at once': 'At once', daily: 'In one mail the next morning' }[value],
 }));
 
+const WANTED = [
+  { value: 'yes', label: 'Tell me by mail' },
+  { value: 'no', label: 'Not at all' },
+];
+
 const COUNTED = [
   { value: 'yes', label: 'are counted' },
   { value: 'no', label: 'are not counted' },
@@ -92,6 +97,19 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             label="When somebody leaves, tell me"
             defaultValue={newsletter.alert_leaves}
             choices={WHEN}
+          />
+          <ChoiceField
+            name="weekly"
+            label="Each Monday, the week in one mail"
+            defaultValue={newsletter.weekly_summary ? 'yes' : 'no'}
+            choices={WANTED}
+          />
+          <ChoiceField
+            name="unusual"
+            label="When something is out of the usual"
+            defaultValue={newsletter.tell_unusual ? 'yes' : 'no'}
+            choices={WANTED}
+            hint="Complaints, a provider that turns letters away, few who confirm or join."
           />
           <ChoiceField
             name="countOpens"

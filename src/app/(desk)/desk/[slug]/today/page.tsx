@@ -255,6 +255,12 @@ function Margin({ slug, data, zone }: { slug: string; data: Today; zone: string 
 
 function needsYou(data: Today, base: string) {
   const notes = [];
+  for (const { id, heading, words, path } of data.unusual)
+    notes.push(
+      <Note key={id} tone="look" title={heading} action={{ label: 'See why', href: `${base}${path}` }}>
+        {words[0]}
+      </Note>,
+    );
   for (const letter of data.letters.filter((l) => l.state === 'sending' && l.next)) {
     notes.push(
       <Note

@@ -1,0 +1,117 @@
+import { DateTime } from 'luxon';
+import { localDay, momentsOf } from '@/core/growth/days';
+import { dayAfter, daysTo } from '@/core/growth/periods';
+import { isEmptyWeek, type Week, weekWords } from '@/core/growth/week';
+import type { Context, Newsletter } from '../context';
+import { inTransaction } from '../db/connection';
+import { deliveryOf } from '../delivery/standing';
+import { mailOwners } from '../newsletters/alerts';
+import { lettersOf } from '../sending/views';
+import { growthOf } from './growth';
+import { sourcesOf } from './sources';
+import { warningsNow } from './watch';
+
+/** The newsletter's local hour, on Mondays, at which its week is told. */
+const TELL_HOUR = 8;
+const MOST_LETTERS = 5;
+const MOST_SOURCES = 3;
+/** Standings are looked at over so many days. */
+const LATELY = 28;
+
+/** The first Monday at that hour after a moment. */
+export function nextMonday(after: Date, zone: string): Date {
+  const here = DateTime.fromJSDate(after, { zone });
+  const monday = here.startOf('week').set({ hour: TELL_HOUR });
+  return (monday > here ? monday : here.startOf('week').plus({ weeks: 1 }).set({ hour: TELL_HOUR })).toJSDate();
+}
+
+/** Newsletters whose week is to be told, or that do not know yet when: those that are new, and those whose Monday lies further ahead than a week, since the clock went backwards. */
+export function weeksDue(ctx: Context): Promise<{ id: string }[]> {
+  const now = ctx.clock.now();
+  return ctx.db
+    .selectFrom('newsletters')
+    .select('id')
+    .where('coming', '=', false)
+    .where('removed_at', 'is', null)
+    .where('closing_at', 'is', null)
+    .where((eb) =>
+      eb.or([
+        eb('summary_due_at', 'is', null),
+        eb('summary_due_at', '<=', now),
+        eb('summary_due_at', '>', new Date(now.getTime() + 8 * 86_400_000)),
+      ]),
+    )
+    .limit(100)
+    .execute();
+}
+
+/**
+ * Tells the owners of a newsletter of the last whole week, if that is due and wanted and there is anything to tell; one week once, even where two look at once, and one
+ * alone where several went by.
+ */
+export async function tellWeek(ctx: Context, newsletterId: string): Promise<void> {
+  const newsletter = await ctx.db.selectFrom('newsletters').selectAll().where('id', '=', newsletterId).executeTakeFirst();
+  if (!newsletter) return;
+  const now = ctx.clock.now();
+  const due = newsletter.summary_due_at;
+  const tells = due !== null && due <= now && newsletter.weekly_summary;
+  const week = tells ? await weekOf(ctx, newsletter) : null;
+  await inTransaction(ctx.db, async (trx) => {
+    const { numUpdatedRows } = await trx
+      .updateTable('newsletters')
+      .set({ summary_due_at: nextMonday(now, newsletter.time_zone) })
+      .where('id', '=', newsletterId)
+      .where('summary_due_at', due === null ? 'is' : '=', due)
+      .executeTakeFirstOrThrow();
+    if (!numUpdatedRows || !week || isEmptyWeek(week)) return;
+    const { heading, paragraphs } = weekWords(week);
+    await mailOwners(ctx, trx, newsletterId, newsletter, heading, paragraphs, `/growth?from=${week.from}&to=${week.to}`);
+  });
+}
+
+/** The last whole week, Monday to Sunday, by the newsletter's own days; in the figures of the screens of the same days. */
+export async function weekOf(ctx: Context, newsletter: Newsletter): Promise<Week> {
+  const now = ctx.clock.now();
+  const zone = newsletter.time_zone;
+  const monday = DateTime.fromJSDate(now, { zone }).startOf('week').toISODate()!;
+  const days = daysTo(dayAfter(monday, -1), 7);
+  const { from, until } = momentsOf(days, zone);
+  const [growth, sources, delivery, unusual, { letters }] = await Promise.all([
+    growthOf(ctx, newsletter, days),
+    sourcesOf(ctx, newsletter, days),
+    deliveryOf(ctx, newsletter, LATELY),
+    warningsNow(ctx, newsletter),
+    lettersOf(ctx, newsletter, { most: 100, drafts: false }),
+  ]);
+  const readers = growth.reading + growth.unreachable;
+  const left = letters.filter(({ startedAt }) => startedAt !== null && startedAt >= from && startedAt < until);
+  return {
+    ...days,
+    reading: growth.reading,
+    now: growth.now,
+    before: growth.before,
+    signedUp: sources.asked,
+    sources: sources.by.source.filter(({ asked }) => asked > 0).slice(0, MOST_SOURCES),
+    letters: left
+      .slice(0, MOST_LETTERS)
+      .map(({ subject, counts: { recipients, delivered, people, hidden, clicked }, counted }) => ({
+        subject,
+        recipients,
+        delivered,
+        people,
+        hidden,
+        clicked,
+        counted,
+      })),
+    moreLetters: Math.max(0, left.length - MOST_LETTERS),
+    troubled: delivery.standings
+      .filter(({ tone }) => tone === 'look' || tone === 'mend')
+      .map(({ name, state }) => ({ name, state })),
+    unusual: unusual.map(({ heading }) => heading),
+    goal: growth.goal && { ...growth.goal, reached: readers >= growth.goal.readers },
+    ahead: letters
+      .filter(({ state, dueAt }) => state === 'scheduled' && dueAt !== null && dueAt < new Date(now.getTime() + 7 * 86_400_000))
+      .slice(0, MOST_LETTERS)
+      .map(({ subject, dueAt }) => ({ subject, day: localDay(dueAt!, zone) })),
+  };
+}
