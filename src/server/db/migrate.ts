@@ -23,6 +23,7 @@ import * as rules from './migrations/0021-rules';
 import * as returns from './migrations/0022-returns';
 import * as growth from './migrations/0023-growth';
 import * as watch from './migrations/0024-watch';
+import * as seeds from './migrations/0025-seeds';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -50,6 +51,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0022-returns': returns,
   '0023-growth': growth,
   '0024-watch': watch,
+  '0025-seeds': seeds,
 };
 
 /** The migrations that have not run there yet, in order. */

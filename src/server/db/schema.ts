@@ -7,6 +7,7 @@ import type { FeedbackKind } from '@/core/delivery/feedback';
 import type { MachineReason } from '@/core/delivery/machine';
 import type { RampPlan } from '@/core/delivery/ramp';
 import type { Reason } from '@/core/delivery/reason';
+import type { Place } from '@/core/delivery/seeds';
 import type { TlsFailure } from '@/core/delivery/tls-report';
 import type { MailVerdict } from '@/core/delivery/verdicts';
 import type { ExportColumn, ExportKind, ExportState } from '@/core/exporting';
@@ -155,6 +156,9 @@ export type Schema = {
     began_at: Date;
     ended_at: Date | null;
   };
+  seed_boxes: { id: string; newsletter_id: string; address: string; created_at: Date };
+  seed_tests: { id: string; newsletter_id: string; letter_id: string | null; subject: string; by_name: string; at: Date };
+  seed_copies: { test_id: string; address: string; mail_id: string; place: Place | null; said_at: Date | null };
   /** A view; see `day_changes`. */
   daily_counts: { newsletter_id: string; day: string; joined: number; left_count: number };
   form_days: {

@@ -2,14 +2,14 @@ import Joi from 'joi';
 import { Fault } from '@/core/faults';
 import { escapeHtml } from '@/core/html';
 import { parseAddress } from '@/core/readers/address';
-import type { Document } from '@/core/writing/document';
+import type { Document, Node } from '@/core/writing/document';
 import { lineForAll } from '@/core/writing/line';
 import { chipOf, filledFor, SLOT } from '@/core/writing/slots';
 import type { Person } from '../auth/session';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { limit } from '../limits';
-import { postAll } from '../mail/post';
+import { postAll, type SingleMail } from '../mail/post';
 import { type Drawn, drawn, laidOut, siteUrl } from './laid-out';
 import { versionsOf } from './versions';
 
@@ -39,6 +39,11 @@ export async function sendProof(
   raw: unknown,
 ): Promise<{ said: string }> {
   const addresses = addressesIn(raw);
+  return mailProofs(ctx, newsletter, person, addresses, await provedOf(ctx, newsletter, id));
+}
+
+/** A letter as it stands, each of its versions by itself. Throws "not-found", and "conflict" without a confirmed sender. */
+export async function provedOf(ctx: Context, newsletter: Newsletter, id: string): Promise<Proved[]> {
   const letter = await ctx.db
     .selectFrom('letters as l')
     .leftJoin('senders as s', 's.id', 'l.sender_id')
@@ -67,7 +72,7 @@ export async function sendProof(
       laid: await laidOut(ctx, ctx.db, newsletter, { ...letter, subject: version.subject, beginning: version.beginning }),
       which: versions.length > 1 ? ` It is version ${n + 1} of ${versions.length}.` : '',
     });
-  return mailProofs(ctx, newsletter, person, addresses, laid);
+  return laid;
 }
 
 type From = { name: string; address: string; replyTo: string | null };
@@ -96,26 +101,16 @@ export async function mailProofs(
   proved: Proved[],
 ): Promise<{ said: string }> {
   await limit(ctx, `proof:${newsletter.id}`, 60, 3_600, 'That were sixty proofs in an hour. Please wait a while.');
-  const mails: Pick<Parameters<typeof postAll>[2][number], 'from' | 'subject' | 'rendered'>[] = [];
-  for (const { subject, from, laid, which } of proved) {
-    const note = `A proof, asked for by ${person.name}.${which} Readers do not see this line; they see their own names and links.`;
-    const document: Document = {
-      version: 1,
-      nodes: [
-        { kind: 'call-out', nodes: [{ kind: 'paragraph', inline: [{ kind: 'text', text: note }] }] },
-        ...laid.document.nodes,
-      ],
-    };
-    const ownText = laid.ownText === null ? null : `${note}\n\n${laid.ownText}`;
-    const made = await drawn({ ...laid, document, ownText, frame: { ...laid.frame, countsOpens: false } });
-    const page = siteUrl(ctx, newsletter);
-    mails.push({
-      from,
-      subject: lineForAll(subject) || 'A letter without a subject',
-      // Whoever proves a letter sees the parts of those whom they are for.
-      rendered: { html: filled(made.html, page, true, () => true), text: filled(made.text, page, false, () => true) },
-    });
-  }
+  const mails: ProofMail[] = [];
+  for (const one of proved)
+    mails.push(
+      await proofMail(
+        ctx,
+        newsletter,
+        one,
+        `A proof, asked for by ${person.name}.${one.which} Readers do not see this line; they see their own names and links.`,
+      ),
+    );
   await ctx.db.transaction().execute((trx) =>
     postAll(
       ctx,
@@ -124,4 +119,28 @@ export async function mailProofs(
     ),
   );
   return { said: `A proof is on its way to ${addresses.join(', ')}.` };
+}
+
+export type ProofMail = Pick<SingleMail, 'from' | 'subject' | 'rendered'>;
+
+/** A letter as one mail, with a note of what it is over it, or under it where it is to look as it will. */
+export async function proofMail(
+  ctx: Context,
+  newsletter: Newsletter,
+  { subject, from, laid }: Proved,
+  note: string,
+  where: 'over' | 'under' = 'over',
+): Promise<ProofMail> {
+  const box: Node = { kind: 'call-out', nodes: [{ kind: 'paragraph', inline: [{ kind: 'text', text: note }] }] };
+  const around = <T>(first: T, rest: T[]): T[] => (where === 'over' ? [first, ...rest] : [...rest, first]);
+  const document: Document = { version: 1, nodes: around(box, laid.document.nodes) };
+  const ownText = laid.ownText === null ? null : around(note, [laid.ownText]).join('\n\n');
+  const made = await drawn({ ...laid, document, ownText, frame: { ...laid.frame, countsOpens: false } });
+  const page = siteUrl(ctx, newsletter);
+  return {
+    from,
+    subject: lineForAll(subject) || 'A letter without a subject',
+    // Whoever proves a letter sees the parts of those whom they are for.
+    rendered: { html: filled(made.html, page, true, () => true), text: filled(made.text, page, false, () => true) },
+  };
 }

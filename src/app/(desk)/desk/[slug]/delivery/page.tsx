@@ -1,11 +1,13 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
+import { landedWords } from '@/core/delivery/seeds';
 import { NO_COPIES, plus, settledOf } from '@/core/delivery/standing';
 import { localDay } from '@/core/growth/days';
 import { counted, figure, percent, plural } from '@/core/growth/figures';
 import { lengthOf, lookedAt } from '@/core/growth/periods';
 import { dayOfYear, spokenTime } from '@/core/growth/times';
 import { rulesFor } from '@/server/delivery/rules';
+import { seedBoxes, seedTests } from '@/server/delivery/seeds';
 import { deliveryOf } from '@/server/delivery/standing';
 import { warningsNow } from '@/server/growth/watch';
 import { AGES, queueOf } from '@/server/mail/queue';
@@ -69,9 +71,11 @@ export default async function Page({ params, searchParams }: Props) {
   const today = localDay(ctx.clock.now(), newsletter.time_zone);
   const { days: asked, ...looked } = lookedAt({ days: (await searchParams).days }, 90, today);
   const days = lengthOf(asked);
-  const [delivery, unusual, queue, senders, domains, relay] = await Promise.all([
+  const [delivery, unusual, boxes, [tried], queue, senders, domains, relay] = await Promise.all([
     deliveryOf(ctx, newsletter, days),
     warningsNow(ctx, newsletter, ['complaints', 'refuses']),
+    seedBoxes(ctx, newsletter),
+    seedTests(ctx, newsletter),
     queueOf(ctx, newsletter.id),
     sendersOf(ctx, newsletter),
     domainsOf(ctx, newsletter),
@@ -188,6 +192,24 @@ export default async function Page({ params, searchParams }: Props) {
                 weeks: weeks.map(({ week, copies: some }) => ({ week, taken: some.delivered, settled: settledOf(some) })),
               }))}
             />
+          </Section>
+          <Section
+            title="Where letters land in your own boxes"
+            aside={
+              <Link href={`/desk/${slug}/delivery/boxes`} className="link">
+                {boxes.length ? 'Try a letter' : 'Add boxes'}
+              </Link>
+            }
+          >
+            <p className="py-2.5 text-ink-2">
+              {tried ? (
+                <>
+                  “{tried.subject}”, {spokenTime(tried.at, now, newsletter.time_zone)}. {landedWords(tried.copies)}
+                </>
+              ) : (
+                'Send a letter to mailboxes of your own at several providers, and see whether it comes to the inbox.'
+              )}
+            </p>
           </Section>
           <Section
             title="Complaints"

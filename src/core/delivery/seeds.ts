@@ -1,0 +1,28 @@
+/* Where letters land, as their writer sees it in mailboxes of their own. */
+
+export const PLACES = {
+  inbox: 'In the inbox',
+  aside: 'In a tab or folder beside it',
+  junk: 'In junk',
+  nowhere: 'Nowhere',
+} as const;
+export type Place = keyof typeof PLACES;
+export const isPlace = (text: unknown): text is Place => typeof text === 'string' && Object.hasOwn(PLACES, text);
+
+export const MOST_BOXES = 12;
+
+/** What is known of where a test landed, in a sentence. */
+export function landedWords(copies: readonly { place: Place | null }[]): string {
+  const of = (place: Place) => copies.filter((one) => one.place === place).length;
+  const said = copies.filter(({ place }) => place !== null).length;
+  if (copies.length === 0) return 'It went to no box.';
+  if (said === 0) return 'Look into each box and say where it lay.';
+  const parts = [
+    of('inbox') ? `${of('inbox')} in the inbox` : '',
+    of('aside') ? `${of('aside')} beside it` : '',
+    of('junk') ? `${of('junk')} in junk` : '',
+    of('nowhere') ? `${of('nowhere')} not found` : '',
+    said < copies.length ? `${copies.length - said} not said yet` : '',
+  ].filter(Boolean);
+  return `Of ${copies.length}: ${parts.join(', ')}.`;
+}
