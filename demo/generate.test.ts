@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { generate } from './generate';
+import { generate, LATELY } from './generate';
 import { personOf } from './words';
 
 const IDS = {
@@ -63,6 +63,16 @@ describe('the demo newsletter', () => {
     const letters = rows.letters.filter((row) => row.state === 'sent').map((row) => row.id);
     expect(refusedShare(letters.slice(31, 34))).toBeGreaterThan(0.6);
     expect(refusedShare(letters.slice(34))).toBeLessThan(0.03);
+    const readAt = (provider: string, which: string[]) => {
+      const some = rows.deliveries.filter((row) => row.provider === provider && which.includes(row.letter_id as string));
+      return some.filter((row) => row.opened_at).length / some.length;
+    };
+    expect(readAt('postbird.example', letters.slice(LATELY))).toBeLessThan(
+      0.6 * readAt('postbird.example', letters.slice(28, LATELY)),
+    );
+    expect(readAt('heronmail.example', letters.slice(LATELY))).toBeGreaterThan(
+      0.7 * readAt('heronmail.example', letters.slice(28, LATELY)),
+    );
     const early = new Set(rows.readers.filter((row) => String(row.created_at) < '2025-10').map((row) => row.id));
     const opened = (which: string[]) => {
       const some = rows.deliveries.filter((row) => early.has(row.reader_id as string) && which.includes(row.letter_id as string));

@@ -15,6 +15,8 @@ const PEOPLE = 3_020;
 const GUESTS = 190;
 /** The letters during which fjordbox refused: the domain's mail host had been changed to a name that has no address. */
 export const REFUSING = [31, 33] as const;
+/** From this letter on postbird puts most copies into junk, and kestrel takes fewer at a time than are sent. */
+export const LATELY = 37;
 
 /** A small seeded generator of numbers in [0, 1): the same demo on every machine (mulberry32). */
 export function numbers(seed: number): () => number {
@@ -306,8 +308,10 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       const deliveredAt = at + between(1, person.provider === 'kestrel.example' ? 14 : 4) * MINUTE;
       const soFar = now.getTime() - deliveredAt;
       const months = (at - person.from) / (30.4 * DAY);
-      const opened =
-        !dead && !refused && chance(Math.min(0.97, person.keen * 0.95 * (FARED[title] ?? 1) * (1 - person.cools) ** months));
+      const inJunk = n >= LATELY && person.provider === 'postbird.example';
+      const habit = Math.min(0.97, person.keen * 0.95 * (FARED[title] ?? 1) * (1 - person.cools) ** months);
+      const opened = !dead && !refused && chance(inJunk ? 0.35 * habit : habit);
+      const putOff = n >= LATELY && person.provider === 'kestrel.example' && !dead && !refused ? deliveryId % 3 : 0;
       const openedAt = deliveredAt + between(2, 30) * between(1, 60) * MINUTE;
       const read = opened && openedAt < now.getTime();
       const clicked = read && chance(0.24);
@@ -412,7 +416,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         provider: person.provider,
         state: dead ? 'bounced' : refused ? 'refused' : 'delivered',
         due_at: new Date(at).toISOString(),
-        attempts: 1,
+        attempts: 1 + putOff,
         delivered_at: dead || refused ? null : new Date(deliveredAt).toISOString(),
         opened_at: read ? new Date(openedAt).toISOString() : null,
         opened_by_machine_at: person.proxy && !dead && !refused ? new Date(deliveredAt + MINUTE).toISOString() : null,

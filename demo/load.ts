@@ -408,6 +408,45 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
     );
     await sql`insert into reason_changes (newsletter_id, domain_id, reason, day, ended) select newsletter_id, domain_id, reason, sent_on, count(*)
       from deliveries where newsletter_id = ${newsletter.id} and reason is not null group by 1, 2, 3, 4`.execute(db);
+    await sql`insert into reason_changes (newsletter_id, domain_id, reason, day, put_off) select newsletter_id, domain_id, 'slow', sent_on, sum(attempts - 1)
+      from deliveries where newsletter_id = ${newsletter.id} and attempts > 1 group by 1, 2, 4`.execute(db);
+    // Her own boxes, and where the latest letter lay in them.
+    const tried = rows.letters.filter(({ state }) => state === 'sent').at(-1)!;
+    const testId = newId();
+    await db
+      .insertInto('seed_boxes')
+      .values(
+        PROVIDERS.map((name) => ({
+          id: newId(),
+          newsletter_id: newsletter.id,
+          address: `ottoline.vance@${name}`,
+          created_at: now,
+        })),
+      )
+      .execute();
+    await db
+      .insertInto('seed_tests')
+      .values({
+        id: testId,
+        newsletter_id: newsletter.id,
+        letter_id: tried.id,
+        subject: String(tried.subject),
+        by_name: 'Ottoline Vance',
+        at: new Date(now.getTime() - 20 * 3_600_000),
+      })
+      .execute();
+    await db
+      .insertInto('seed_copies')
+      .values(
+        PROVIDERS.map((name) => ({
+          test_id: testId,
+          address: `ottoline.vance@${name}`,
+          mail_id: '0',
+          place: name === 'postbird.example' ? ('junk' as const) : ('inbox' as const),
+          said_at: now,
+        })),
+      )
+      .execute();
     // Where the forms were seen: on the pages that brought readers, some thirty visits for each of them.
     await sql`
       insert into form_places (form_id, host, path, first_at, last_at, loads)

@@ -72,6 +72,11 @@ describe('delivery', () => {
     expect(await saved('Taken week by week as CSV')).toMatch(/^Week of,heronmail\.example\r\n.*83\.3%/);
     expect(await saved('Taken week by week as SVG')).toMatch(/^<svg/);
     expect(await saved('Taken week by week as PNG')).toContain('PNG');
+    // Another share of the same copies, by the arrow keys.
+    await desk.getByRole('radio', { name: 'Taken' }).focus();
+    for (let n = 0; n < 2; n += 1) await desk.keyboard.press('ArrowRight');
+    await desk.getByRole('radio', { name: 'Turned away', checked: true }).waitFor();
+    expect(await saved('Turned away week by week as CSV')).toMatch(/^Week of,heronmail\.example\r\n/);
     await desk.getByRole('navigation', { name: 'Period' }).getByRole('link', { name: 'a year' }).focus();
     await desk.keyboard.press('Enter');
     await desk.waitForURL(/days=365/);

@@ -180,3 +180,54 @@ export type ReasonView = {
   /** The servers' own words, the most frequent of the latest, with what share of them said so. */
   words: { example: string; share: number }[];
 };
+
+/** A provider week by week: what became of copies there, and how many were put off because it was asked too much of. */
+export type ProviderLine = { name: string; weeks: { week: string; copies: Copies; putOff: number }[] };
+
+const perCent = (part: number, whole: number): number | null => (whole > 0 ? Number(((100 * part) / whole).toFixed(2)) : null);
+
+/** What of a provider is looked at over time: a share of its copies, in per cent, or null where there were none; with what is counted. */
+export const OVER_TIME = {
+  taken: {
+    word: 'Taken',
+    note: 'Of the copies that came to an end, how many each provider took. A copy that was put off and taken later counts as taken.',
+    of: ({ copies }) => perCent(copies.delivered, settledOf(copies)),
+  },
+  slow: {
+    word: 'Put off',
+    note: 'For each hundred copies that came to an end, how often one was put off because the provider took fewer at a time, or wanted it sent again; by the week in which it said so.',
+    of: ({ copies, putOff }) => perCent(putOff, settledOf(copies)),
+  },
+  away: {
+    word: 'Turned away',
+    note: 'Of the copies that came to an end, how many were refused, or given up on, for other causes than a dead mailbox.',
+    of: ({ copies }) => perCent(copies.refused + copies.givenUp, settledOf(copies)),
+  },
+  dead: {
+    word: 'Bounced',
+    note: 'Of the copies that came to an end, how many went to mailboxes that do not exist any more, or stay full.',
+    of: ({ copies }) => perCent(copies.bounced, settledOf(copies)),
+  },
+  complaints: {
+    word: 'Complaints',
+    note: 'Of the copies that were taken, how many their readers reported as junk. Large providers look closer above 0.1%, and turn letters away above 0.3%.',
+    of: ({ copies }) => perCent(copies.complained, copies.delivered),
+  },
+  read: {
+    word: 'Read',
+    note: 'Of the copies whose reading can be seen, how many a person opened. Where it falls at one provider and at no other, letters have likely landed in junk. Letters of the last days are still being read.',
+    of: ({ copies }) => perCent(copies.read, Math.max(0, copies.delivered - copies.hidden)),
+  },
+} as const satisfies Record<string, { word: string; note: string; of: (week: ProviderLine['weeks'][number]) => number | null }>;
+export type OverTime = keyof typeof OVER_TIME;
+
+/** The shares of each provider in each of these weeks, in per cent; null where nothing was sent. */
+export function sharesOverTime(lines: readonly ProviderLine[], weeks: readonly string[], what: OverTime): (number | null)[][] {
+  return lines.map((line) => {
+    const by = new Map(line.weeks.map((week) => [week.week, week]));
+    return weeks.map((week) => {
+      const found = by.get(week);
+      return found ? OVER_TIME[what].of(found) : null;
+    });
+  });
+}

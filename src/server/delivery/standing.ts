@@ -5,6 +5,7 @@ import {
   type Copies,
   ELSEWHERE,
   type Provider,
+  type ProviderLine,
   plus,
   type ReasonView,
   type Standing,
@@ -19,6 +20,8 @@ const LATEST = 200;
 const MOST_WORDS = 3;
 /** How a provider is told by so many days. */
 const LATELY = 28;
+/** Why a copy is put off for no fault of it. */
+const SLOW: Reason[] = ['slow', 'greylist'];
 /** What its readers' habit is, by so many. */
 const HABIT = 182;
 
@@ -28,6 +31,8 @@ const weekOf = (day: string): string => DateTime.fromISO(day).startOf('week').to
 export type DeliveryView = {
   standings: Standing[];
   providers: Provider[];
+  /** The same, week by week, with how often copies were put off. */
+  lines: ProviderLine[];
   reasons: ReasonView[];
   /** Complaints of these days, and what else readers and providers reported. */
   feedback: { kind: string; n: number }[];
@@ -45,7 +50,7 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
   const since = weekOf(lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!);
   const known = lastDays(ctx.clock.now(), newsletter.time_zone, Math.max(days, HABIT))[0]!;
   const lately = weekOf(lastDays(ctx.clock.now(), newsletter.time_zone, LATELY)[0]!);
-  const [copies, reasons, latest, feedback] = await Promise.all([
+  const [copies, reasons, latest, put, feedback] = await Promise.all([
     sql<Copies & { week: string; domain: number }>`
       select to_char(date_trunc('week', l.sent_on), 'YYYY-MM-DD') as week, c.domain_id as domain, sum(c.delivered)::int as delivered, sum(c.bounced)::int as bounced, sum(c.refused)::int as refused,
         sum(c.given_up)::int as "givenUp", sum(c.opened_people)::int as read, sum(c.hidden)::int as hidden, sum(c.clicked)::int as clicked, sum(c.complained)::int as complained
@@ -57,12 +62,17 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
     sql<{ domain: number; reason: Reason; putOff: number; ended: number }>`
       select domain_id as domain, reason, sum(put_off)::int as "putOff", sum(ended)::int as ended
       from reason_since(${newsletter.id}, ${lately}::date) group by 1, 2`.execute(ctx.db),
+    sql<{ week: string; domain: number; n: number }>`
+      select to_char(date_trunc('week', day), 'YYYY-MM-DD') as week, domain_id as domain, sum(put_off)::int as n from reason_parts
+      where newsletter_id = ${newsletter.id}::uuid and day >= ${since}::date and reason = any(${SLOW as string[]}::text[]) group by 1, 2`.execute(
+      ctx.db,
+    ),
     sql<{ kind: string; n: number }>`
       select kind, count(*)::int as n from feedback where newsletter_id = ${newsletter.id}::uuid and at >= ${since}::date group by 1 order by 2 desc`.execute(
       ctx.db,
     ),
   ]);
-  const names = await namesOf(ctx, [...new Set([...copies.rows, ...latest.rows].map((row) => row.domain))]);
+  const names = await namesOf(ctx, [...new Set([...copies.rows, ...latest.rows, ...put.rows].map((row) => row.domain))]);
   const providers = new Map<string, { weeks: Map<string, Copies>; reasons: Map<Reason, { putOff: number; ended: number }> }>();
   const of = (domain: number) => {
     const name = names.get(domain) ?? ELSEWHERE;
@@ -88,12 +98,22 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
   const standings = all
     .map((provider) => standingOf(provider, all, { shown: since, lately }))
     .sort((a, b) => Number(a.name === ELSEWHERE) - Number(b.name === ELSEWHERE) || b.settled - a.settled);
+  const putOff = new Map<string, number>();
+  for (const { week, domain, n } of put.rows) {
+    const key = `${names.get(domain) ?? ELSEWHERE} ${week}`;
+    putOff.set(key, (putOff.get(key) ?? 0) + n);
+  }
+  const shown = standings.map(({ name }) => {
+    const { weeks, ...provider } = all.find((one) => one.name === name)!;
+    return { ...provider, weeks: weeks.filter(({ week }) => week >= since) };
+  });
   return {
     standings,
-    providers: standings.map(({ name }) => {
-      const { weeks, ...provider } = all.find((one) => one.name === name)!;
-      return { ...provider, weeks: weeks.filter(({ week }) => week >= since) };
-    }),
+    providers: shown,
+    lines: shown.map(({ name, weeks }) => ({
+      name,
+      weeks: weeks.map((one) => ({ ...one, putOff: putOff.get(`${name} ${one.week}`) ?? 0 })),
+    })),
     reasons: await withWords(ctx, newsletter, since, reasons.rows),
     feedback: feedback.rows,
     since,

@@ -49,6 +49,47 @@ export async function rampOf(
   return { plan: domain.ramp, ahead, dayNumber, days: dayNumber - 1 + ahead.length };
 }
 
+/** A day of a ramp-up: the ceiling that was planned, the one that came of what readers and providers said, and what left; null on days that are ahead. */
+export type RampDone = { day: string; plan: number; ceiling: number; left: number | null; bounced: number; complained: number };
+
+/** A domain's ramp-up day by day from its first, as planned and as it went; to a week from today. */
+export async function rampDone(
+  ctx: Context,
+  newsletter: { time_zone: string },
+  domain: { id: string; ramp: RampPlan | null },
+): Promise<RampDone[]> {
+  const { ramp } = domain;
+  if (!ramp) return [];
+  const today = localDay(ctx.clock.now(), newsletter.time_zone);
+  const rows = await ctx.db
+    .selectFrom('domain_days')
+    .selectAll()
+    .where('domain_id', '=', domain.id)
+    .where('day', '>=', ramp.startedOn)
+    .execute();
+  const at = new Map(rows.map((row) => [row.day, row]));
+  const days = Math.max(0, Math.min(90, between(ramp.startedOn, today) + 8));
+  const each = Array.from({ length: days }, (_, n) => addDays(ramp.startedOn, n));
+  const past = each
+    .filter((day) => day < today)
+    .map((day) => ({
+      complaints: at.get(day)?.complained ?? 0,
+      bounced: at.get(day)?.bounced ?? 0,
+      delivered: at.get(day)?.delivered ?? 0,
+    }));
+  const [planned, ceilings] = [rampCeilings(ramp, []), rampCeilings(ramp, past)];
+  return each
+    .map((day, n) => ({
+      day,
+      plan: planned[n] ?? ramp.volume,
+      ceiling: ceilings[n] ?? ramp.volume,
+      left: day > today ? null : (at.get(day)?.delivered ?? 0) + (at.get(day)?.bounced ?? 0),
+      bounced: at.get(day)?.bounced ?? 0,
+      complained: at.get(day)?.complained ?? 0,
+    }))
+    .slice(0, Math.max(planned.length, ceilings.length) + 1);
+}
+
 type Letter = { letterId: string; domainId: string; ramp: RampPlan; zone: string; sentOn: string; now: Date; recipients: number };
 
 /**

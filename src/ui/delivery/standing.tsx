@@ -31,7 +31,7 @@ export function Standings({ standings }: { standings: Standing[] }) {
       rows={standings.map((one) => ({
         key: one.name,
         cells: [
-          <b key="n" className="wrap-anywhere">
+          <b key="n" className="wrap-anywhere md:inline-block md:min-w-36">
             {one.name}
           </b>,
           figure(one.settled),

@@ -14,8 +14,10 @@ import { AGES, queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { domainsOf } from '@/server/senders/domains';
 import { type SenderView, sendersOf } from '@/server/senders/senders';
+import { rampDone } from '@/server/sending/ramp';
+import { ProvidersByWeek } from '@/ui/delivery/providers-by-week';
+import { RampDays } from '@/ui/delivery/ramp-days';
 import { ComplaintLine, Reasons, Standings } from '@/ui/delivery/standing';
-import { TakenByWeek } from '@/ui/delivery/taken-by-week';
 import { PeriodNav } from '@/ui/growth/period-nav';
 import { Warnings } from '@/ui/growth/warnings';
 import { ActionButton, ActionForm, TextField } from '@/ui/kit/action-form';
@@ -81,8 +83,8 @@ export default async function Page({ params, searchParams }: Props) {
     domainsOf(ctx, newsletter),
     relayOf(ctx, newsletter),
   ]);
-  const { standings, providers, reasons, feedback } = delivery;
-  const since = dayOfYear(delivery.since);
+  const { standings, reasons, feedback } = delivery;
+  const since = `${dayOfYear(delivery.since)}${delivery.since.slice(0, 4) === today.slice(0, 4) ? '' : ` ${delivery.since.slice(0, 4)}`}`;
   const copies = standings.map((one) => one.copies).reduce(plus, NO_COPIES);
   const settled = settledOf(copies);
   // What else was reported; complaints themselves are counted with their letters.
@@ -90,6 +92,9 @@ export default async function Page({ params, searchParams }: Props) {
   const troubled = standings.filter(({ tone }) => tone === 'mend' || tone === 'look');
   const main = senders.find((sender) => sender.isDefault) ?? senders[0];
   const domain = domains.find((one) => one.name === main?.domain);
+  const ramps = (
+    await Promise.all(domains.map(async (one) => ({ name: one.name, days: await rampDone(ctx, newsletter, one) })))
+  ).filter(({ days: done }) => done.length > 0);
   const rules = main ? await rulesFor(ctx, newsletter, main.domain, domain, relay?.switchedOn ?? false, copies) : [];
   const now = ctx.clock.now();
   const confirmed = senders.filter((sender) => sender.state === 'confirmed').length;
@@ -186,12 +191,7 @@ export default async function Page({ params, searchParams }: Props) {
               last four weeks than in the half year before, beside the other providers. It holds in nine of ten cases; what always
               lay in junk is not seen.
             </p>
-            <TakenByWeek
-              lines={providers.map(({ name, weeks }) => ({
-                name,
-                weeks: weeks.map(({ week, copies: some }) => ({ week, taken: some.delivered, settled: settledOf(some) })),
-              }))}
-            />
+            <ProvidersByWeek lines={delivery.lines} />
           </Section>
           <Section
             title="Where letters land in your own boxes"
@@ -224,6 +224,11 @@ export default async function Page({ params, searchParams }: Props) {
           )}
         </>
       )}
+      {ramps.map((one) => (
+        <Section key={one.name} title="Ramp-up against its plan" aside={one.name}>
+          <RampDays domain={one.name} days={one.days} />
+        </Section>
+      ))}
       {rules.length > 0 && (
         <Section title="What large providers ask of whoever sends many letters" aside={main?.domain}>
           <Table

@@ -125,7 +125,9 @@ export default async function Page({ params, searchParams }: Props) {
             your own past weeks, missed what came: it holds in eight of ten cases.
           </p>
         ) : (
-          <p className="mt-1 text-small text-ink-2">What comes is told once people have joined for twelve weeks.</p>
+          days.to === today && (
+            <p className="mt-1 text-small text-ink-2">What comes is told once people have joined for twelve weeks.</p>
+          )
         )}
       </Section>
       {funnel.steps.loaded + funnel.steps.asked > 0 && (

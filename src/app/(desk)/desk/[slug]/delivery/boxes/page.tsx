@@ -37,7 +37,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
                 <li key={box.id} className="flex items-center justify-between gap-2 border-b border-rule-2 py-2 text-[13px]">
                   <span className="break-all">{box.address}</span>
                   <ActionButton tone="quiet" action={dropBox.bind(null, slug, box.id)} done="It gets no tests any more">
-                    Take away
+                    Remove
                   </ActionButton>
                 </li>
               ))}
@@ -85,7 +85,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
           <ActionForm
             action={tryLetter.bind(null, slug)}
             submit={`Send it to ${counted(boxes.length, 'box', 'boxes')}`}
-            className="max-w-md"
+            className="max-w-md pt-3"
           >
             <ChoiceField
               name="letter"

@@ -1,0 +1,128 @@
+'use client';
+
+import { Radio, RadioGroup } from '@headlessui/react';
+import type { EChartsOption } from 'echarts';
+import { useCallback, useMemo, useState } from 'react';
+import { OVER_TIME, type OverTime, type ProviderLine, sharesOverTime } from '@/core/delivery/standing';
+import { dayOfYear } from '@/core/growth/times';
+import { Drawing } from '../kit/drawing';
+
+/** Told apart by how they are drawn, not by colour alone. */
+const STYLES = [
+  { colour: '--verdigris', type: 'solid', symbol: 'circle', dashes: '' },
+  { colour: '--slate', type: 'dashed', symbol: 'rect', dashes: '7 4' },
+  { colour: '--plum', type: 'dotted', symbol: 'triangle', dashes: '2 3' },
+  { colour: '--ochre', type: [8, 3, 2, 3], symbol: 'diamond', dashes: '8 3 2 3' },
+  { colour: '--ink-3', type: [2, 4], symbol: 'emptyCircle', dashes: '2 5' },
+] as const;
+/** Whole steps of an axis: five of them up to the most there is. */
+function axisOf(what: OverTime, values: number[]): { min: number; max: number; interval: number } {
+  if (what === 'taken' || what === 'read') {
+    const least = Math.max(0, Math.floor((Math.min(100, ...values) - 1) / 5) * 5);
+    return { min: least, max: 100, interval: (100 - least) / 5 };
+  }
+  const most = Math.max(what === 'complaints' ? 0.4 : 1, ...values);
+  const size = 10 ** Math.floor(Math.log10(most / 5));
+  const interval = Number(([1, 2, 2.5, 5, 10].find((n) => n * size * 5 >= most)! * size).toPrecision(3));
+  return { min: 0, max: Number((5 * interval).toPrecision(6)), interval };
+}
+
+/** How each provider treated letters, week by week: whichever share of its copies one wants to look at. */
+export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
+  const [what, look] = useState<OverTime>('taken');
+  const { word, note } = OVER_TIME[what];
+  const digits = what === 'complaints' ? 2 : 1;
+  const shown = useMemo(() => lines.slice(0, STYLES.length), [lines]);
+  const weeks = useMemo(() => [...new Set(shown.flatMap((line) => line.weeks.map(({ week }) => week)))].sort(), [shown]);
+  const shares = useMemo(() => sharesOverTime(shown, weeks, what), [shown, weeks, what]);
+  const draw = useCallback(
+    (token: (name: string) => string): EChartsOption => ({
+      grid: { left: 48, right: 12, top: 12, bottom: 24 },
+      tooltip: {
+        trigger: 'axis',
+        valueFormatter: (value) => (value === null || value === undefined ? 'nothing sent' : `${Number(value).toFixed(digits)}%`),
+      },
+      xAxis: {
+        type: 'category',
+        data: weeks.map((week) => dayOfYear(week)),
+        axisTick: { show: false },
+        axisLine: { lineStyle: { color: token('--ink-3') } },
+        axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
+      },
+      yAxis: {
+        type: 'value',
+        ...axisOf(
+          what,
+          shares.flat().filter((value) => value !== null),
+        ),
+        axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: '{value}%' },
+        splitLine: { lineStyle: { color: token('--rule-2') } },
+      },
+      series: shown.map((line, n) => {
+        const { colour, type, symbol } = STYLES[n]!;
+        return {
+          name: line.name,
+          type: 'line',
+          data: shares[n]!,
+          connectNulls: true,
+          symbol,
+          symbolSize: 6,
+          lineStyle: { color: token(colour), width: 2, type: type as 'solid' },
+          itemStyle: { color: token(colour) },
+        };
+      }),
+    }),
+    [shown, weeks, shares, what, digits],
+  );
+  return (
+    <>
+      <div className="mt-4 flex flex-wrap items-center justify-between gap-x-5 gap-y-2">
+        <RadioGroup
+          value={what}
+          onChange={look}
+          aria-label="What is drawn week by week"
+          className="inline-flex flex-wrap overflow-hidden rounded-md border"
+        >
+          {(Object.keys(OVER_TIME) as OverTime[]).map((one) => (
+            <Radio
+              key={one}
+              value={one}
+              className="cursor-pointer border-r bg-sheet px-3 py-1.5 text-[13px] font-medium text-ink-2 last:border-r-0 data-checked:bg-ink data-checked:text-paper"
+            >
+              {OVER_TIME[one].word}
+            </Radio>
+          ))}
+        </RadioGroup>
+        <p className="flex flex-wrap gap-x-5 gap-y-1 text-small text-ink-2">
+          {shown.map((line, n) => (
+            <span key={line.name} className="inline-flex items-center gap-2">
+              <svg width="30" height="10" aria-hidden>
+                <line
+                  x1="0"
+                  y1="5"
+                  x2="30"
+                  y2="5"
+                  stroke={`var(${STYLES[n]!.colour})`}
+                  strokeWidth="2"
+                  strokeDasharray={STYLES[n]!.dashes}
+                />
+              </svg>
+              {line.name}
+            </span>
+          ))}
+        </p>
+      </div>
+      <Drawing
+        name={`${word} week by week`}
+        note={`${note} By the week in which their letter began${what === 'slow' ? ', as far as copies go' : ''}.`}
+        columns={['Week of', ...shown.map((line) => line.name)]}
+        rows={weeks.map((week, at) => [
+          dayOfYear(week),
+          ...shares.map((of) => (of[at] === null ? '–' : `${of[at]!.toFixed(digits)}%`)),
+        ])}
+        draw={draw}
+        height={230}
+      />
+    </>
+  );
+}
