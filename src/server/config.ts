@@ -50,6 +50,8 @@ export type Config = {
   /** How long answers of mail servers are waited for, where not as long as RFC 5321 asks. */
   patience: Partial<Patience>;
   feedSeconds: number;
+  /** Events stay in the database for so many whole months before they are put away into files. */
+  eventMonths: number;
   /** A form sent in sooner than this after it was made was filled in by a machine. */
   formSeconds: number;
   /** Who may open an account: anybody, or only the first person and whoever is invited. */
@@ -98,6 +100,7 @@ const schema = Joi.object({
   INKSET_TRUSTED_CA: Joi.string().allow('').default(''),
   INKSET_PATIENCE: Joi.string().allow('').default(''),
   INKSET_FEED_SECONDS: Joi.number().integer().min(1).default(300),
+  INKSET_EVENT_MONTHS: Joi.number().integer().min(3).max(1_200).default(25),
   INKSET_FORM_SECONDS: Joi.number().min(0).max(60).default(2),
   INKSET_SIGN_UP: Joi.string().valid('open', 'first').default('first'),
   INKSET_LOG_LEVEL: Joi.string().valid('trace', 'debug', 'info', 'warn', 'error', 'silent').default('info'),
@@ -149,6 +152,7 @@ export function readConfig(env: Record<string, string | undefined>): Config {
     trustedCa: value.INKSET_TRUSTED_CA && readFileSync(value.INKSET_TRUSTED_CA, 'utf8'),
     patience: readPatience(value.INKSET_PATIENCE),
     feedSeconds: value.INKSET_FEED_SECONDS,
+    eventMonths: value.INKSET_EVENT_MONTHS,
     formSeconds: value.INKSET_FORM_SECONDS,
     signUp: value.INKSET_SIGN_UP,
     logLevel: value.INKSET_LOG_LEVEL,

@@ -532,6 +532,7 @@ const LEFT_OUT: Record<string, string | Record<string, string>> = {
   restores: 'files under way',
   warmings: 'worked out anew',
   warnings: 'found anew',
+  event_months: 'of the installation',
   seed_boxes: 'mailboxes of whoever had it',
   seed_tests: 'mailboxes of whoever had it',
   seed_copies: 'mailboxes of whoever had it',

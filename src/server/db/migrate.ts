@@ -24,6 +24,7 @@ import * as returns from './migrations/0022-returns';
 import * as growth from './migrations/0023-growth';
 import * as watch from './migrations/0024-watch';
 import * as seeds from './migrations/0025-seeds';
+import * as oldEvents from './migrations/0026-old-events';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -52,6 +53,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0023-growth': growth,
   '0024-watch': watch,
   '0025-seeds': seeds,
+  '0026-old-events': oldEvents,
 };
 
 /** The migrations that have not run there yet, in order. */

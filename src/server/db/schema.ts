@@ -156,6 +156,7 @@ export type Schema = {
     began_at: Date;
     ended_at: Date | null;
   };
+  event_months: { month: string; put_away: string; kept: string; at: Date };
   seed_boxes: { id: string; newsletter_id: string; address: string; created_at: Date };
   seed_tests: { id: string; newsletter_id: string; letter_id: string | null; subject: string; by_name: string; at: Date };
   seed_copies: { test_id: string; address: string; mail_id: string; place: Place | null; said_at: Date | null };

@@ -3,6 +3,7 @@ import { LONGEST_WAIT_MS } from '@/core/sending/outcome';
 import { LONGEST_PAUSE_MS } from '@/core/sending/way';
 import { rulesDue } from '../autosend/runs';
 import type { Context } from '../context';
+import { putAwayEvents } from '../delivery/old-events';
 import { reportsDue } from '../delivery/read-reports';
 import { forgetOldReports } from '../delivery/reports';
 import { forgetHeld } from '../forms/held';
@@ -253,6 +254,7 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await tellAsked(ctx);
   await forgetOldMoves(ctx);
   await forgetOldReports(ctx);
+  await putAwayEvents(ctx);
   await forgetOldImports(ctx);
   await forgetOldExports(ctx);
   await forgetOldFiles(ctx);

@@ -4,6 +4,7 @@ import { Fault } from '@/core/faults';
 import { longDay } from '@/core/growth/times';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
+import { oldEventsDir } from '../delivery/old-events';
 import { mailOwners } from '../newsletters/alerts';
 import { filesOf } from '../newsletters/media';
 import { moveLetter, pauseFor } from '../sending/letters';
@@ -169,13 +170,14 @@ export async function eraseNewsletter(ctx: Context, id: string): Promise<void> {
   await sql`delete from deliveries where newsletter_id = ${id}`.execute(ctx.db);
   await sql`delete from reports where domain_id in (select id from domains where newsletter_id = ${id})`.execute(ctx.db);
   for (const path of await filesOf(ctx, id)) await rm(path, { force: true });
+  await rm(oldEventsDir(ctx, id), { recursive: true, force: true });
   await ctx.db.transaction().execute(async (trx) => {
     await sql`set local inkset.erasing = 'on'`.execute(trx);
     // Why one could not be brought back is told to whoever tried; all else that is known of it goes with it.
     await sql`delete from restores where newsletter_id = ${id} and state <> 'failed'`.execute(trx);
     await trx.deleteFrom('newsletters').where('id', '=', id).where('removed_at', 'is not', null).execute();
     // Counts that were appended and not folded yet are of nobody now.
-    for (const name of ['letter', 'people', 'source', 'day'])
+    for (const name of ['letter', 'people', 'source', 'day', 'reason'])
       await sql`delete from ${sql.table(`${name}_changes`)} where newsletter_id = ${id}`.execute(trx);
   });
   ctx.log.info({ newsletter: id }, 'a deleted newsletter is erased');
