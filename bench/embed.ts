@@ -10,7 +10,7 @@ import { formCss } from '@/core/forms/look';
 import { formHtml, scriptHtml, thanksHtml } from '@/core/forms/render';
 import { wordsOf } from '@/core/forms/words';
 import { ROOT } from '../cli/home';
-import type { Figure } from './report';
+import { type Figure, median } from './report';
 
 const ROUNDS = 15;
 /** Long enough for the page to have come to rest. */
@@ -114,7 +114,6 @@ export async function embed(): Promise<Figure> {
         if (round > 0) all.push(took);
       }
     }
-    const median = (all: number[]) => [...all].sort((a, b) => a - b)[Math.floor(ROUNDS / 2)]!;
     const loading = (path: string) => median(times[path]!.map((cost) => cost.loading)).toFixed(1);
     // Round by round, so that a machine that grows slower meanwhile counts on both sides.
     const added = (path: string, part: keyof Cost) =>

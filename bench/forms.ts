@@ -1,18 +1,9 @@
-import { fork, spawn } from 'node:child_process';
-import { once } from 'node:events';
 import { Agent, request } from 'node:http';
-import pino from 'pino';
-import { systemClock } from '@/server/clock/clock';
-import { readConfig } from '@/server/config';
-import type { Context } from '@/server/context';
 import type { Db } from '@/server/db/connection';
-import { dnsResolver } from '@/server/dns/resolver';
 import { createForm, formsOf } from '@/server/forms/forms';
-import { startDnsHost } from '../cli/dns-host';
-import { ROOT } from '../cli/home';
-import { pickPort } from '../cli/ports';
+import { DOMAIN, withEdge } from './edge';
 import { benchNewsletter } from './newsletter';
-import type { Figure } from './report';
+import { type Figure, median } from './report';
 
 const NEWSLETTERS = 25;
 const FORMS_EACH = 5;
@@ -20,7 +11,6 @@ const AT_ONCE = 96;
 const POSTS = 2_500;
 const ROUNDS = 3;
 const STEADY = { aSecond: 300, seconds: 8 };
-const DOMAIN = 'heronmail.example';
 
 const agent = new Agent({ keepAlive: true, maxSockets: 200 });
 let count = 0;
@@ -83,47 +73,13 @@ async function steady(port: number, paths: string[]): Promise<number> {
   return all[Math.floor(all.length * 0.99)]!;
 }
 
-const median = (all: number[]) => [...all].sort((a, b) => a - b)[Math.floor(all.length / 2)]!;
-
 /**
  * Sign-ups per second through the edge as a process of its own, everything durable before it is answered (reader, wish, consent, counts,
  * confirmation letter), beside a bare Node server that does one INSERT a request. Both in turn, round by round; the medians count. Then the
  * time of an answer at a steady 300 sign-ups a second.
  */
-export async function forms(db: Db, databaseUrl: string): Promise<Figure> {
-  const dns = await startDnsHost();
-  const edgePort = await pickPort(4650, new Set());
-  const env = {
-    INKSET_DATABASE_URL: databaseUrl,
-    INKSET_SECRET: 'a secret that is long enough for a bench',
-    INKSET_WEB_ORIGIN: 'https://inkset.example',
-    INKSET_LINK_ORIGIN: `http://127.0.0.1:${edgePort}`,
-    INKSET_MAIL_DOMAIN: 'inkset.example',
-    INKSET_DNS_SERVERS: `127.0.0.1:${dns.port}`,
-    INKSET_DNS_AUTHORITY_PORT: String(dns.port),
-    INKSET_EDGE_PORT: String(edgePort),
-    INKSET_LOG_LEVEL: 'error',
-  };
-  const options = { cwd: ROOT, env: { ...process.env, ...env, NODE_ENV: 'production' as const } };
-  const edge = spawn(
-    process.execPath,
-    [...(process.env.PROF ? ['--cpu-prof', '--cpu-prof-dir=/tmp/prof'] : []), '--import', 'tsx', 'src/processes/edge.ts'],
-    {
-      ...options,
-      stdio: ['ignore', 'inherit', 'inherit'],
-    },
-  );
-  const bare = fork(new URL('./bare-insert.ts', import.meta.url), { ...options, execArgv: ['--import', 'tsx'] });
-  try {
-    const [{ port: barePort }] = (await once(bare, 'message')) as [{ port: number }];
-    await dns.put(DOMAIN, '@ IN MX 10 mx.heronmail.example.\n');
-    const ctx: Context = {
-      db,
-      clock: systemClock,
-      config: readConfig(env),
-      log: pino({ level: 'silent' }),
-      resolver: dnsResolver([`127.0.0.1:${dns.port}`], dns.port),
-    };
+export const forms = (db: Db, databaseUrl: string): Promise<Figure> =>
+  withEdge(db, databaseUrl, './bare-insert.ts', async (ctx, ports) => {
     const paths: string[] = [];
     // So many forms that none of them counts as under attack.
     for (let n = 0; n < NEWSLETTERS; n += 1) {
@@ -136,28 +92,21 @@ export async function forms(db: Db, databaseUrl: string): Promise<Figure> {
       .addColumn('id', 'bigserial', (c) => c.primaryKey())
       .addColumn('email', 'text')
       .execute();
-    for (let tries = 0; tries < 200; tries += 1) {
-      const up = await fetch(`http://127.0.0.1:${edgePort}/healthz`).then(
-        (response) => response.ok,
-        () => false,
-      );
-      if (up) break;
-      await new Promise((resolve) => setTimeout(resolve, 50));
-    }
     const own: number[] = [];
     const plain: number[] = [];
     for (let round = 0; round <= ROUNDS; round += 1) {
-      const rates = [await burst(edgePort, paths), await burst(barePort, ['/'])] as const;
+      const rates = [await burst(ports.edge, paths), await burst(ports.bare, ['/'])] as const;
       // The first round warms both up.
       if (round > 0) {
         own.push(rates[0]);
         plain.push(rates[1]);
       }
     }
-    const p99 = await steady(edgePort, paths);
+    const p99 = await steady(ports.edge, paths);
     console.log(
       `  at ${STEADY.aSecond} sign-ups a second 99 of 100 answers come within ${p99.toFixed(0)} ms; under 100 ms is wanted`,
     );
+    agent.destroy();
     return {
       name: 'sign-ups through the edge',
       value: median(own),
@@ -166,10 +115,4 @@ export async function forms(db: Db, databaseUrl: string): Promise<Figure> {
       yardstickValue: median(plain),
       aim: { ratioAtLeast: 0.25 },
     };
-  } finally {
-    agent.destroy();
-    edge.kill();
-    bare.kill();
-    dns.close();
-  }
-}
+  });

@@ -10,6 +10,7 @@ import { feeds } from './feeds';
 import { forms } from './forms';
 import { importing } from './importing';
 import { million } from './million';
+import { opens } from './opens';
 import { line } from './report';
 import { returns } from './returns';
 import { largeLetter, sending } from './sending';
@@ -21,6 +22,7 @@ const ALL = {
   'Letter to a million': largeLetter,
   'Domain check': domainCheck,
   Forms: forms,
+  Opens: opens,
   Script: embed,
   Import: importing,
   Export: exporting,

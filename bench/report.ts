@@ -30,3 +30,6 @@ export async function p95(work: () => Promise<unknown>, runs: number): Promise<n
   }
   return times.sort((a, b) => a - b)[Math.floor(runs * 0.95)]!;
 }
+
+/** The middle one of some values. */
+export const median = (all: readonly number[]): number => [...all].sort((a, b) => a - b)[Math.floor(all.length / 2)]!;

@@ -13,7 +13,7 @@ import { Returns } from '@/server/delivery/returned';
 import { takeApart } from '@/server/delivery/take-apart';
 import { newId } from '@/server/ids';
 import { goneNotice } from '../backlot/mailboxes/notices';
-import { prepareNewsletter } from './letter';
+import { deliveredLetter } from './letter';
 import { benchEnv, outsideResolver } from './outside';
 import type { Figure } from './report';
 
@@ -35,40 +35,14 @@ export async function returns(db: Db, url: string): Promise<Figure[]> {
 }
 
 async function notices(ctx: Context): Promise<Figure> {
-  const { db } = ctx;
-  const { newsletter, senderId } = await prepareNewsletter(ctx);
-  const listId = newId();
-  const letterId = newId();
-  const now = ctx.clock.now();
-  await db
-    .insertInto('lists')
-    .values({ id: listId, newsletter_id: newsletter.id, name: 'B', public_name: 'B', position: 0, created_at: now })
-    .execute();
-  await sql`select ensure_month(${now}::date)`.execute(db);
-  await sql`
-    insert into letters (id, newsletter_id, kind, audience, sender_id, subject, preview_line, state, state_at, due_at, sent_on, created_at)
-    values (${letterId}, ${newsletter.id}, 'post', ${JSON.stringify(ofList(listId))}::jsonb, ${senderId}, 'B', '', 'sent', ${now}, ${now}, ${now}::date, ${now})`.execute(
-    db,
-  );
-  await sql`
-    insert into readers (id, newsletter_id, address, address_key, created_at) select gen_random_uuid(), ${newsletter.id}::uuid, 'r' || n || '@heronmail.example', 'r' || n || '@heronmail.example', ${now}
-    from generate_series(1, ${NOTICES}) n`.execute(db);
-  await sql`insert into memberships (reader_id, list_id, newsletter_id, state, since, joined_at) select id, ${listId}::uuid, newsletter_id, 'reading', ${now}::timestamptz, ${now}::timestamptz from readers where newsletter_id = ${newsletter.id}`.execute(
-    db,
-  );
-  const { rows } = await sql<{ id: string; sent_on: string; address: string }>`
-    insert into deliveries (sent_on, newsletter_id, letter_id, reader_id, address, domain_id, state, due_at, delivered_at)
-    select ${now}::date, newsletter_id, ${letterId}::uuid, id, address, domain_id, 'delivered', ${now}::timestamptz, ${now}::timestamptz from readers where newsletter_id = ${newsletter.id} returning id, sent_on, address`.execute(
-    db,
-  );
-  await sql`vacuum analyze`.execute(db);
+  const { rows } = await deliveredLetter(ctx, NOTICES);
   const original = `From: a@lanternfish.example\r\nSubject: B\r\nMessage-ID: <x@lanternfish.example>\r\n\r\n${'Words of a letter.\r\n'.repeat(150)}`;
   const raw = rows.map(({ id, sent_on, address }, n) => {
     const to = `b-${deliveryToken({ id: BigInt(id), sentOn: sent_on }, 'bounce', ctx.config.keys)}@bounce.lanternfish.example`;
     return {
       to,
       bytes: Buffer.from(
-        goneNotice({ returnPath: to, recipient: address, host: 'mx.heronmail.example', date: now, original }, n % 5),
+        goneNotice({ returnPath: to, recipient: address, host: 'mx.heronmail.example', date: ctx.clock.now(), original }, n % 5),
       ),
     };
   });

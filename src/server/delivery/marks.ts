@@ -4,6 +4,7 @@ import { REMEMBERED } from '@/core/readers/condition';
 import type { DeliveryRef } from '@/core/sending/token';
 import type { Context } from '../context';
 import { type Db, inTransaction, untilBack } from '../db/connection';
+import { insertRows } from '../db/rows';
 import { countLetters, type LetterChange } from '../sending/counts';
 
 /** An open or a click as it came in. Its network is judged by and not kept. */
@@ -64,6 +65,28 @@ export class MarkBook {
   }
 }
 
+const BITS = ['recent_read', 'recent_hidden', 'recent_clicked'] as const;
+type Bits = (typeof BITS)[number];
+/** A copy that was opened or followed for the first time, and which of its reader's bits that sets. */
+type First = { id: string; sentOn: string; readerId: string; bits: Bits };
+
+const EVENT_COLUMNS = [
+  'day',
+  'at',
+  'newsletter_id',
+  'letter_id',
+  'delivery_id',
+  'reader_id',
+  'kind',
+  'machine',
+  'link_position',
+  'agent',
+  'why',
+] as const;
+
+/** What the database takes from no JSON: NUL, and halves of characters. */
+const NO_JSON = /[\0\ud800-\udfff]/gu;
+
 type Found = {
   sent_on: string;
   id: string;
@@ -102,33 +125,33 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
     return [{ mark, delivery, machine: why !== null, why }];
   });
   if (judged.length === 0) return;
-  await trx
-    .insertInto('events')
-    .values(
-      judged.map(({ mark, delivery, machine, why }) => ({
-        day: delivery.sent_on,
-        at: mark.at,
-        newsletter_id: delivery.newsletter_id,
-        letter_id: delivery.letter_id,
-        delivery_id: delivery.id,
-        reader_id: delivery.reader_id,
-        kind: mark.kind,
-        machine,
-        link_position: mark.link,
-        agent: mark.agent.slice(0, 200),
-        why,
-      })),
-    )
-    .execute();
+  await insertRows(
+    'events',
+    EVENT_COLUMNS,
+    judged.map(({ mark, delivery, machine, why }) => ({
+      day: delivery.sent_on,
+      at: mark.at,
+      newsletter_id: delivery.newsletter_id,
+      letter_id: delivery.letter_id,
+      delivery_id: delivery.id,
+      reader_id: delivery.reader_id,
+      kind: mark.kind,
+      machine,
+      link_position: mark.link,
+      agent: mark.agent.slice(0, 200).replace(NO_JSON, ''),
+      why,
+    })),
+  ).execute(trx);
   const changes: LetterChange[] = await takeBack(
     trx,
     [...bursts].map(([id, since]) => ({ ...deliveries.get(id)!, since })),
   );
+  const firstOf: First[] = [];
   const firsts = async (
     column: 'opened_at' | 'opened_by_machine_at' | 'clicked_at',
     count: 'opened_people' | 'opened_machines' | 'clicked',
     of: typeof judged,
-    bits: 'recent_read' | 'recent_hidden' | 'recent_clicked',
+    bits: Bits,
   ) => {
     if (of.length === 0) return;
     const { rows: first } = await sql<{ id: string; sent_on: string; machine: boolean; person: boolean }>`
@@ -137,13 +160,7 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
               ${of.map((j) => j.mark.at)}::timestamptz[]) as t(sent_on, id, at) group by sent_on, id) f
       where d.sent_on = any(${[...new Set(of.map((j) => j.delivery.sent_on))]}::date[]) and d.sent_on = f.sent_on and d.id = f.id and d.${sql.ref(column)} is null
       returning d.id, d.sent_on, d.opened_by_machine_at is not null as machine, d.opened_at is not null as person`.execute(trx);
-    await setRecent(
-      trx,
-      bits,
-      first,
-      first.map(({ id }) => deliveries.get(id)!.reader_id),
-      true,
-    );
+    firstOf.push(...first.map(({ id, sent_on }) => ({ id, sentOn: sent_on, readerId: deliveries.get(id)!.reader_id, bits })));
     for (const { id, machine, person } of first) {
       const { newsletter_id, letter_id, domain_id } = deliveries.get(id)!;
       // Hidden is whom a machine opened it for before they were seen to, if ever.
@@ -162,7 +179,7 @@ async function write(trx: Db, marks: Mark[]): Promise<void> {
   );
   await firsts('clicked_at', 'clicked', clicks, 'recent_clicked');
   await countLetters(trx, changes);
-  if (people.length) await lastSeen(trx, people);
+  await noteReaders(trx, firstOf, people);
   if (clicks.length) {
     await sql`
       update letter_links l set clicks = clicks + n.n
@@ -297,24 +314,23 @@ async function takeBack(trx: Db, copies: (Found & { since: Date })[]): Promise<L
   }));
 }
 
-/**
- * Sets the bit of each of these copies among its reader's latest letters, or takes it away: as many places up as letters were delivered to them after it. Their rows are
- * locked first, in one order.
- */
+/** As many places up as letters were delivered to its reader after it. */
+const PLACE = sql`(select count(*) from deliveries o where o.reader_id = d.reader_id and o.state = 'delivered' and o.sent_on >= d.sent_on - ${sql.lit(LATE_DAYS)}::int
+  and (o.delivered_at, o.sent_on, o.id) > (d.delivered_at, d.sent_on, d.id))`;
+
+/** Takes away the bit of each of these copies among its reader's latest letters, or sets it. Their rows are locked first, in one order. */
 async function setRecent(
   trx: Db,
-  bits: 'recent_read' | 'recent_hidden' | 'recent_clicked',
+  bits: Bits,
   copies: { id: string; sent_on: string }[],
   readerIds: string[],
   on: boolean,
 ): Promise<void> {
   if (copies.length === 0) return;
-  // In a statement of its own: a letter that is being delivered to them at this moment is seen by the next one.
   await sql`select id from readers where id = any(${[...new Set(readerIds)].sort()}::uuid[]) order by id for update`.execute(trx);
   await sql`
     with marked as (
-      select d.reader_id, (select count(*) from deliveries o where o.reader_id = d.reader_id and o.state = 'delivered' and o.sent_on >= d.sent_on - ${LATE_DAYS}::int
-          and (o.delivered_at, o.sent_on, o.id) > (d.delivered_at, d.sent_on, d.id)) as place
+      select d.reader_id, ${PLACE} as place
       from deliveries d where d.sent_on = any(${[...new Set(copies.map((copy) => copy.sent_on))]}::date[]) and d.state = 'delivered'
         and (d.sent_on, d.id) in (select * from unnest(${copies.map((copy) => copy.sent_on)}::date[], ${copies.map((copy) => copy.id)}::bigint[]))
     ), places as (select reader_id, bit_or(1::bigint << place::int) as bits from marked where place < ${REMEMBERED} group by 1)
@@ -323,13 +339,29 @@ async function setRecent(
   );
 }
 
-/** When these readers last read and clicked. */
-async function lastSeen(trx: Db, people: { mark: Mark; delivery: Found }[]): Promise<void> {
-  const ids = people.map((j) => j.delivery.reader_id);
+/**
+ * Notes on readers what they did: the bit of each copy of which it is the first, among the latest letters delivered to them, and when they last read and clicked. Each of
+ * them is written once, since a reader stands in many indexes. Their rows are locked first, in one order.
+ */
+async function noteReaders(trx: Db, firsts: First[], people: { mark: Mark; delivery: Found }[]): Promise<void> {
+  const ids = [...new Set([...firsts.map((one) => one.readerId), ...people.map((one) => one.delivery.reader_id)])].sort();
+  if (ids.length === 0) return;
+  // In a statement of its own: a letter that is being delivered to them at this moment is seen by the next one.
+  await sql`select id from readers where id = any(${ids}::uuid[]) order by id for update`.execute(trx);
   await sql`
-    update readers r set last_read_at = greatest(r.last_read_at, n.read_at), last_clicked_at = greatest(r.last_clicked_at, n.clicked_at)
-    from (select t.id, max(t.at) as read_at, max(t.at) filter (where t.click) as clicked_at
-          from unnest(${ids}::uuid[], ${people.map((j) => j.mark.at)}::timestamptz[], ${people.map((j) => j.mark.kind === 'click')}::boolean[]) as t(id, at, click) group by t.id) n
-    join (select id from readers where id = any(${[...new Set(ids)].sort()}::uuid[]) order by id for update) l on l.id = n.id
-    where r.id = n.id`.execute(trx);
+    with first as (select * from unnest(${firsts.map((one) => one.sentOn)}::date[], ${firsts.map((one) => one.id)}::bigint[], ${firsts.map((one) => one.bits)}::text[]) as t(sent_on, id, bits)),
+    marked as (
+      select d.id, d.reader_id, ${PLACE} as place from deliveries d
+      where d.sent_on = any(${[...new Set(firsts.map((one) => one.sentOn))]}::date[]) and d.state = 'delivered' and (d.sent_on, d.id) in (select sent_on, id from first)
+    ), places as (
+      select m.reader_id, ${sql.join(BITS.map((bits) => sql`bit_or(1::bigint << m.place::int) filter (where f.bits = ${sql.lit(bits)}) as ${sql.ref(bits)}`))}
+      from marked m join first f on f.id = m.id where m.place < ${REMEMBERED} group by 1
+    ), seen as (
+      select t.id, max(t.at) as read_at, max(t.at) filter (where t.click) as clicked_at
+      from unnest(${people.map((j) => j.delivery.reader_id)}::uuid[], ${people.map((j) => j.mark.at)}::timestamptz[], ${people.map((j) => j.mark.kind === 'click')}::boolean[]) as t(id, at, click) group by t.id
+    )
+    update readers r set ${sql.join(BITS.map((bits) => sql`${sql.ref(bits)} = r.${sql.ref(bits)} | coalesce(n.${sql.ref(bits)}, 0)`))},
+      last_read_at = greatest(r.last_read_at, n.read_at), last_clicked_at = greatest(r.last_clicked_at, n.clicked_at)
+    from (select coalesce(p.reader_id, s.id) as reader_id, ${sql.join(BITS.map((bits) => sql`p.${sql.ref(bits)}`))}, s.read_at, s.clicked_at from places p full join seen s on s.id = p.reader_id) n
+    where r.id = n.reader_id`.execute(trx);
 }
