@@ -6,6 +6,7 @@ import { makeRecord, readMasterFile, valueTokens, writeMasterFile } from './dns/
 import { aggregateReport, elsewhere } from './mailboxes/dmarc';
 import { mannerOf, PUT_OFF_MS, saidToLetter, saidToRecipient } from './mailboxes/manners';
 import { dialectOf, goneNotice, junkReport } from './mailboxes/notices';
+import { OutgoingMail } from './mailboxes/outgoing';
 
 const ZONE = `$ORIGIN lanternfish.example.
 $TTL 600
@@ -60,6 +61,41 @@ describe('the DNS host', () => {
     const response = dns.decode(encodeUdp(answer(new Map([['lanternfish.example', [record]]]), query), query));
     expect(response.flags! & 0x200).toBe(0x200);
     expect(response.answers).toEqual([]);
+  });
+});
+
+describe('what providers send of their own', () => {
+  it('is tried again for days while nobody takes it, each once, and then given up', async () => {
+    let now = Date.parse('2026-11-24T09:00:00Z');
+    let open = false;
+    const taken: string[] = [];
+    let tries = 0;
+    const mail = new OutgoingMail(
+      async () => new Date(now),
+      async ({ to }) => {
+        tries += 1;
+        if (!open) throw new Error('connection refused');
+        taken.push(to);
+      },
+    );
+    for (const to of ['a', 'b', 'c']) await mail.add({ from: '', to, raw: '' });
+    // A day's outage, looked at each minute: tried some thirty times, and nothing lost.
+    for (let minute = 0; minute < 1_440; minute += 1) {
+      now += 60_000;
+      await mail.work();
+    }
+    expect(tries / 3).toBeLessThan(40);
+    open = true;
+    now += 3_600_000;
+    await Promise.all([mail.work(), mail.work()]);
+    await mail.work();
+    expect(taken.sort()).toEqual(['a', 'b', 'c']);
+    expect(mail.waiting).toBe(0);
+    open = false;
+    await mail.add({ from: '', to: 'd', raw: '' });
+    now += 6 * 86_400_000;
+    await mail.work();
+    expect(mail.waiting).toBe(0);
   });
 });
 

@@ -15,6 +15,7 @@ import { portOf, worldNow } from '../shell/world';
 import { reportDays } from './days';
 import { mannerOf, saidToLetter, saidToRecipient } from './manners';
 import { awayNote, goneNotice, junkReport, lateNotice, personAnswers, verdictReply } from './notices';
+import { OutgoingMail } from './outgoing';
 import * as store from './store';
 import { resolver, verify } from './verify';
 
@@ -38,9 +39,8 @@ async function checkAll(): Promise<void> {
 
 const partsOf = (letter: store.Stored) => ({ returnPath: letter.mailFrom, recipient: letter.to, host: hostOf(letter.to) });
 
-/** Mails a notice to whoever a letter came from, found through MX like any mail. */
-async function sendBack(to: string, notice: string, from = ''): Promise<void> {
-  if (!to) return;
+/** What providers send goes to whoever a letter came from, found through MX like any mail, and is tried again while nobody takes it. */
+const outgoing = new OutgoingMail(worldNow, async ({ from, to, raw }) => {
   await resolver.resolveMx(to.slice(to.lastIndexOf('@') + 1));
   // 127.0.0.1 is where this world's mail hosts live; the port stands for their port 25.
   const transport = nodemailer.createTransport({
@@ -49,14 +49,12 @@ async function sendBack(to: string, notice: string, from = ''): Promise<void> {
     secure: false,
     ignoreTLS: true,
   });
-  for (let tries = 0; tries < 20; tries += 1) {
-    try {
-      await transport.sendMail({ envelope: { from, to }, raw: notice });
-      return;
-    } catch {
-      await new Promise((resolve) => setTimeout(resolve, 1_000));
-    }
-  }
+  await transport.sendMail({ envelope: { from, to }, raw });
+});
+setInterval(() => void outgoing.work(), 1_000);
+
+async function sendBack(to: string, raw: string, from = ''): Promise<void> {
+  if (to) await outgoing.add({ from, to, raw });
 }
 
 /** Reports a letter as junk, to the address for complaints at the domain that it came back to. */

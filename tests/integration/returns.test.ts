@@ -57,6 +57,84 @@ async function sent(addresses: string[]) {
 }
 const at = (name: string) => `${name}@heronmail.example`;
 
+describe('what comes in no order', () => {
+  const refOf = async (name: string) => {
+    const copy = await world.ctx.db
+      .selectFrom('deliveries')
+      .select(['id', 'sent_on'])
+      .where('address', '=', at(name))
+      .executeTakeFirstOrThrow();
+    return { sentOn: copy.sent_on, id: BigInt(copy.id) as never };
+  };
+  const opens = async (name: string, kind: 'open' | 'click' = 'open', after = 3_600_000) =>
+    writeMarks(world.ctx, [
+      {
+        ref: await refOf(name),
+        kind,
+        at: new Date(world.clock.now().getTime() + after),
+        agent: 'Mozilla/5.0 (X11; Linux x86_64) A browser',
+        method: 'GET',
+        link: kind === 'click' ? 1 : null,
+      },
+    ]);
+
+  it('adds up, whichever of a notice, an opening, a click and a complaint is told first, and twice', async () => {
+    const acts = {
+      opens: (name: string) => opens(name),
+      clicks: (name: string) => opens(name, 'click'),
+      bounces: (name: string) => comesBack(world.ctx, world.mail.to(at(name)).at(-1)!.from, notice(at(name))),
+      complains: (name: string) =>
+        comesBack(world.ctx, world.mail.to(at(name)).at(-1)!.from, complaint(world.mail.to(at(name)).at(-1)!.source)),
+    };
+    type Act = keyof typeof acts;
+    const orders = (left: Act[]): Act[][] =>
+      left.length ? left.flatMap((one) => orders(left.filter((other) => other !== one)).map((rest) => [one, ...rest])) : [[]];
+    const all = orders(Object.keys(acts) as Act[]);
+    const { letter } = await sent(all.map((_, n) => at(`r${n}`)));
+    for (const [n, order] of all.entries()) for (const act of [...order, ...order]) await acts[act](`r${n}`);
+    // What bounced is delivered no more, and was read all the same.
+    expect(await counts(letter)).toMatchObject({ bounced: 24, delivered: 0, people: 24, clicked: 24, complained: 24 });
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+  });
+
+  it('is believed of a copy whose own server’s answer is not written yet', async () => {
+    const { letter, of } = await sent([at('quick'), at('gone'), at('fine')]);
+    // As it is between the answer and its being written: the copies are claimed.
+    await sql`update deliveries set state = 'claimed', delivered_at = null where address <> ${at('fine')}`.execute(world.ctx.db);
+    await sql`insert into letter_changes (newsletter_id, letter_id, domain_id, delivered) select newsletter_id, letter_id, domain_id, -2 from deliveries where address = ${at('fine')}`.execute(
+      world.ctx.db,
+    );
+    await opens('quick');
+    expect(await counts(letter)).toMatchObject({ people: 1, delivered: 1 });
+    await comesBack(world.ctx, of(at('gone')).from, notice(at('gone')));
+    expect(await stateOf(at('gone'))).toBe('suppressed');
+    expect(await recount(world.ctx, newsletter)).toBe(0);
+  });
+
+  it('lies on our own days, whatever a provider’s clock says', async () => {
+    const { of } = await sent(['then', 'soon', 'junk'].map(at));
+    const dated = (raw: string, date: string) =>
+      raw
+        .replace('Subject:', `Date: ${date}\r\nSubject:`)
+        .replace('Status:', `Arrival-Date: ${date}\r\nLast-Attempt-Date: ${date}\r\nStatus:`);
+    await comesBack(world.ctx, of(at('then')).from, dated(notice(at('then')), 'Thu, 01 Jan 1970 00:00:00 +0000'));
+    await comesBack(world.ctx, of(at('soon')).from, dated(notice(at('soon')), 'Fri, 31 Dec 2099 23:59:59 +1400'));
+    await comesBack(
+      world.ctx,
+      of(at('junk')).from,
+      complaint(of(at('junk')).source, {
+        fields: ['Arrival-Date: Fri, 31 Dec 2099 23:59:59 +1400', 'Received-Date: no date at all'],
+      }),
+    );
+    expect(await copies()).toMatchObject({ then: ['bounced', 'dead'], soon: ['bounced', 'dead'] });
+    const { rows } = await sql<{ at: Date }>`
+      select at from events where kind in ('bounce', 'complaint') union all select at from feedback union all select day::timestamptz from reason_days`.execute(
+      world.ctx.db,
+    );
+    for (const { at: when } of rows) expect(Math.abs(when.getTime() - world.clock.now().getTime())).toBeLessThan(86_400_000);
+  });
+});
+
 describe('why copies did not arrive', () => {
   it('is kept with each, from the dialogue and from notices in their dialects, and counted by day', async () => {
     const said: Record<string, [number, string]> = {
