@@ -42,6 +42,8 @@ export type DmarcReport = {
 const MOST_ROWS = 20_000;
 const MOST_DEPTH = 12;
 const MOST_FIELD = 300;
+/** So many names of elements are told apart at one place. */
+const MOST_NAMES = 100;
 const LARGEST_COUNT = 2_000_000_000;
 
 const ODD = /[\u0000-\u001f\u007f-\u009f\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff]/;
@@ -56,11 +58,65 @@ const plainText = (text: string) =>
         return code <= 0x10ffff && (code < 0xd800 || code > 0xdfff) ? String.fromCodePoint(code) : all;
       })
     : text;
+const read = (text: string) => plainText(text.slice(0, MOST_FIELD));
 function small(text: string): string {
   const plain = tidy(text).toLowerCase();
   return plain.endsWith('.') ? plain.slice(0, -1) : plain;
 }
 const count = (text: string) => Math.min(LARGEST_COUNT, Math.max(0, Math.trunc(Number(text) || 0)));
+
+/** What is read of a report, by where it stands below its root, once; and of each of its records. */
+const FIELDS = new Set([
+  'report_metadata/org_name',
+  'report_metadata/email',
+  'report_metadata/report_id',
+  'report_metadata/date_range/begin',
+  'report_metadata/date_range/end',
+  'policy_published/domain',
+  'policy_published/p',
+  'policy_published/sp',
+  'policy_published/pct',
+  'policy_published/adkim',
+  'policy_published/aspf',
+]);
+const ROW_FIELDS = {
+  'record/row/count': 'count',
+  'record/row/source_ip': 'ip',
+  'record/row/policy_evaluated/disposition': 'disposition',
+  'record/row/policy_evaluated/dkim': 'dkim',
+  'record/row/policy_evaluated/spf': 'spf',
+  'record/identifiers/header_from': 'from',
+} as const;
+type RowField = (typeof ROW_FIELDS)[keyof typeof ROW_FIELDS];
+const REASON = 'record/row/policy_evaluated/reason/type';
+const SIGNATURE = 'record/auth_results/dkim';
+const RETURNED = 'record/auth_results/spf';
+
+/** A place where elements stand, known by its path once, so that a million elements are read without writing a million paths. */
+class Place {
+  readonly #below = new Map<string, Place>();
+  readonly row: RowField | undefined;
+  readonly isField: boolean;
+
+  constructor(
+    readonly name: string,
+    /** Below the root; nothing of what is too deep, or is one name too many, to be of a report. */
+    readonly path: string | null,
+    readonly parent: Place | null,
+  ) {
+    this.row = path ? ROW_FIELDS[path as keyof typeof ROW_FIELDS] : undefined;
+    this.isField = path !== null && FIELDS.has(path);
+  }
+
+  at(name: string): Place {
+    const known = this.#below.get(name);
+    if (known) return known;
+    const path = this.path === null || this.#below.size >= MOST_NAMES ? null : this.path === '' ? name : `${this.path}/${name}`;
+    const made = new Place(name, path, this);
+    if (this.#below.size < MOST_NAMES) this.#below.set(name, made);
+    return made;
+  }
+}
 
 /**
  * Reads an aggregate report (RFC 7489, appendix C, and what came after it) piece by piece, so that one of any length is read in the same memory: rows that are alike
@@ -69,12 +125,12 @@ const count = (text: string) => Math.min(LARGEST_COUNT, Math.max(0, Math.trunc(N
  */
 export class DmarcReader {
   readonly #parser: Parser;
-  readonly #path: string[] = [];
-  /** The same below the root, joined at each depth. */
-  readonly #joined: string[] = [];
+  /** Where the reader stands: above the root, at it, below it. */
+  #depth = 0;
+  #place = new Place('', '', null);
   #text = '';
   readonly #fields = new Map<string, string>();
-  #row = new Map<string, string>();
+  #row: Partial<Record<RowField, string>> = {};
   #reasons: string[] = [];
   #signatures: DmarcRow['signatures'] = [];
   #returnPaths: { domain: string; result: string; scope: string }[] = [];
@@ -90,7 +146,7 @@ export class DmarcReader {
         ontext: (text) => {
           if (this.#text.length < MOST_FIELD) this.#text += text;
         },
-        onclosetag: (name) => this.#close(nameOf(name)),
+        onclosetag: () => this.#close(),
       },
       { xmlMode: true, decodeEntities: false },
     );
@@ -137,57 +193,56 @@ export class DmarcReader {
   }
 
   #open(name: string): void {
-    this.#path.push(name);
-    const depth = this.#path.length;
-    this.#joined.push(depth <= 2 ? (depth === 2 ? name : '') : `${this.#joined.at(-1)}/${name}`);
+    this.#depth += 1;
     this.#text = '';
-    if (this.#path.length === 1) {
+    if (this.#depth === 1) {
       if (name !== 'feedback')
         this.#fault ??= new Fault('invalid', 'This is no DMARC report: it has no element called “feedback”.');
       else this.#seen = true;
+      return;
     }
-    if (this.#path.length > MOST_DEPTH) this.#fault ??= new Fault('invalid', 'This report is nested deeper than any report is.');
-    if (this.#path.length === 2 && name === 'record') {
-      this.#row = new Map();
+    if (this.#depth > MOST_DEPTH) {
+      this.#fault ??= new Fault('invalid', 'This report is nested deeper than any report is.');
+      return;
+    }
+    this.#place = this.#place.at(name);
+    const { path } = this.#place;
+    if (path === 'record') {
+      this.#row = {};
       this.#reasons = [];
       this.#signatures = [];
       this.#returnPaths = [];
-    }
-    if (name === 'dkim' && this.#path.at(-2) === 'auth_results') this.#signatures.push({ domain: '', selector: '', result: '' });
-    if (name === 'spf' && this.#path.at(-2) === 'auth_results') this.#returnPaths.push({ domain: '', result: '', scope: '' });
+    } else if (path === SIGNATURE) this.#signatures.push({ domain: '', selector: '', result: '' });
+    else if (path === RETURNED) this.#returnPaths.push({ domain: '', result: '', scope: '' });
   }
 
-  #close(name: string): void {
-    const path = this.#joined.pop() ?? '';
-    const text = plainText(this.#text.slice(0, MOST_FIELD));
+  #close(): void {
+    this.#depth -= 1;
+    if (this.#depth < 1 || this.#depth >= MOST_DEPTH) return;
+    const { name, path, row, isField, parent } = this.#place;
+    const text = this.#text;
     this.#text = '';
-    if (this.#path.length >= 2 && this.#path[1] === 'record') {
-      const parent = this.#path.at(-2);
-      const signature = this.#signatures.at(-1);
-      const returned = this.#returnPaths.at(-1);
-      if (parent === 'dkim' && this.#path.at(-3) === 'auth_results' && signature) {
-        if (name === 'domain' || name === 'selector' || name === 'result') signature[name] = small(text);
-      } else if (parent === 'spf' && this.#path.at(-3) === 'auth_results' && returned) {
-        if (name === 'domain' || name === 'result' || name === 'scope') returned[name] = small(text);
-      } else if (name === 'type' && parent === 'reason') this.#reasons.push(small(text));
-      else if (path === 'record') this.#keep();
-      else if (!this.#row.has(path)) this.#row.set(path, text);
-    } else if (!this.#fields.has(path)) this.#fields.set(path, text);
-    this.#path.pop();
+    this.#place = parent!;
+    if (row) this.#row[row] ??= read(text);
+    else if (path === 'record') this.#keep();
+    else if (path === REASON) this.#reasons.push(small(read(text)));
+    else if (isField) {
+      if (!this.#fields.has(path!)) this.#fields.set(path!, read(text));
+    } else if (parent?.path === SIGNATURE) {
+      if (name === 'domain' || name === 'selector' || name === 'result') this.#signatures.at(-1)![name] = small(read(text));
+    } else if (parent?.path === RETURNED) {
+      if (name === 'domain' || name === 'result' || name === 'scope') this.#returnPaths.at(-1)![name] = small(read(text));
+    }
   }
 
   #keep(): void {
-    const said = (name: string) => small(this.#row.get(`record/${name}`) ?? '');
-    const mails = count(said('row/count'));
+    const said = (name: RowField) => small(this.#row[name] ?? '');
+    const mails = count(said('count'));
     if (mails === 0) return;
-    const address = said('row/source_ip');
-    const disposition = said('row/policy_evaluated/disposition');
+    const address = said('ip');
+    const disposition = said('disposition');
     const returned = this.#returnPaths.find(({ scope }) => scope !== 'helo') ?? this.#returnPaths[0];
-    const [from, dkim, spf] = [
-      said('identifiers/header_from'),
-      said('row/policy_evaluated/dkim'),
-      said('row/policy_evaluated/spf'),
-    ];
+    const [from, dkim, spf] = [said('from'), said('dkim'), said('spf')];
     // Rows are alike where all that is kept of them is.
     const whole = [
       address,
