@@ -2,6 +2,8 @@ import { readFileSync } from 'node:fs';
 import { sql } from 'kysely';
 import pg from 'pg';
 import pino from 'pino';
+import { localDay } from '@/core/growth/days';
+import { dayAfter } from '@/core/growth/periods';
 import type { Condition } from '@/core/readers/condition';
 import { conditionOf, readView } from '@/core/readers/view';
 import { deliveryToken, leaveToken } from '@/core/sending/token';
@@ -20,8 +22,10 @@ import { testOf } from '@/server/forms/tests';
 import { find } from '@/server/growth/find';
 import { funnelOf } from '@/server/growth/funnel';
 import { growthOf } from '@/server/growth/growth';
-import { sourcesOf } from '@/server/growth/sources';
+import { listsGrown, sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
+import { warningsNow, watch } from '@/server/growth/watch';
+import { weekOf } from '@/server/growth/week';
 import { bulksOf, startBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
 import { coldShare } from '@/server/keeping/cold';
 import { queueOf } from '@/server/mail/queue';
@@ -287,6 +291,8 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
         growthOf(ctx, newsletter, 28),
         funnelOf(ctx, newsletter, 28),
         sourcesOf(ctx, newsletter, 28),
+        listsGrown(ctx, newsletter, 28),
+        warningsNow(ctx, newsletter),
         formsOf(ctx, newsletter),
       ]),
     'Growth, a year': () =>
@@ -294,8 +300,21 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
         growthOf(ctx, newsletter, 365),
         funnelOf(ctx, newsletter, 365),
         sourcesOf(ctx, newsletter, 365),
+        listsGrown(ctx, newsletter, 365),
         formsOf(ctx, newsletter),
       ]),
+    'Growth, five months of last year': () => {
+      const days = {
+        from: dayAfter(localDay(ctx.clock.now(), newsletter.time_zone), -500),
+        to: dayAfter(localDay(ctx.clock.now(), newsletter.time_zone), -350),
+      };
+      return Promise.all([
+        growthOf(ctx, newsletter, days),
+        funnelOf(ctx, newsletter, days),
+        sourcesOf(ctx, newsletter, days),
+        listsGrown(ctx, newsletter, days),
+      ]);
+    },
     'Growth, two forms': () => compareForms(ctx, newsletter, [form.id, forms[2]!.id], 28),
     'Delivery, 90 days': () =>
       Promise.all([
@@ -305,6 +324,8 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
         queueOf(ctx, newsletter.id),
       ]),
     'Delivery, a year': () => deliveryOf(ctx, newsletter, 365),
+    'what is out of the usual, looked at': () => watch(ctx, newsletter.id),
+    'the week, for its owner': () => weekOf(ctx, newsletter),
     'what waits, for the doctor': () => queueOf(ctx),
     Settings: () => Promise.all([listsOf(ctx, newsletter), relayOf(ctx, newsletter)]),
     'Find “sunniva44”': () => find(ctx, newsletter, 'sunniva44'),

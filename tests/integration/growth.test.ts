@@ -216,6 +216,34 @@ describe('growth', () => {
 });
 
 describe('from seen to reading', () => {
+  it('names a provider at which few confirm, and counts who was held back, in the days that are looked at', async () => {
+    const form = await world.newForm(newsletter);
+    for (const [provider, confirmed] of [
+      ['heronmail', 40],
+      ['kestrel', 10],
+    ] as const) {
+      const ids = await world.readers(
+        newsletter,
+        Array.from({ length: 50 }, (_, n) => at(`p${n}`, provider)),
+        { source_form_id: form.id },
+      );
+      await sql`update memberships set state = 'waiting' where reader_id = any(${ids}::uuid[])`.execute(world.ctx.db);
+      await sql`update readers set confirmed = id = any(${ids.slice(0, confirmed)}::uuid[]) where id = any(${ids}::uuid[])`.execute(
+        world.ctx.db,
+      );
+    }
+    await sql`insert into held_back (form_id, newsletter_id, address_key, address, reason, sent, network, agent, at)
+      values (${form.id}::uuid, ${newsletter.id}::uuid, 'x@heronmail.example', 'x@heronmail.example', 'quick', '{}', '192.0.2.1', '', ${world.clock.now()})`.execute(
+      world.ctx.db,
+    );
+    // They have had no time yet.
+    expect(await funnelOf(world.ctx, newsletter, 28)).toMatchObject({ junk: [], held: 1 });
+    world.clock.advance(2 * DAY);
+    expect(await funnelOf(world.ctx, newsletter, 28)).toMatchObject({ junk: [{ name: 'kestrel.example' }], held: 1 });
+    const yesterday = new Date(world.clock.now().getTime() - DAY).toISOString().slice(0, 10);
+    expect(await funnelOf(world.ctx, newsletter, { from: yesterday, to: yesterday })).toMatchObject({ junk: [], held: 0 });
+  });
+
   it('tells each step of those who came by a form, and where those stand who have not confirmed', async () => {
     const form = await world.newForm(newsletter);
     const live = (await publicForm(world.ctx, form.publicId))!;
@@ -242,6 +270,7 @@ describe('from seen to reading', () => {
     expect(Object.fromEntries(found.lost.why.map(({ why, n }) => [why, n]))).toEqual({ bounced: 1, unused: 2 });
     expect(found.firstRead).toEqual({ of: 2, read: 1 });
     expect(found.stayed).toEqual({ of: 0, reading: 0 });
+    expect(found).toMatchObject({ junk: [], held: 0 });
     world.clock.advance(40 * DAY);
     const later = await funnelOf(world.ctx, newsletter, 90);
     expect(Object.fromEntries(later.lost.why.map(({ why, n }) => [why, n]))).toEqual({ bounced: 1, expired: 2 });

@@ -25,6 +25,7 @@ import * as growth from './migrations/0023-growth';
 import * as watch from './migrations/0024-watch';
 import * as seeds from './migrations/0025-seeds';
 import * as oldEvents from './migrations/0026-old-events';
+import * as listDays from './migrations/0027-list-days';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -54,6 +55,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0024-watch': watch,
   '0025-seeds': seeds,
   '0026-old-events': oldEvents,
+  '0027-list-days': listDays,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
 import { DateTime } from 'luxon';
 import { daysWithin, momentsOf } from '@/core/growth/days';
+import { type ConfirmedAt, type FewerConfirm, fewerConfirm } from '@/core/growth/fewer-confirm';
 import type { FormSteps } from '@/core/growth/measures';
 import type { Within } from '@/core/growth/periods';
 import type { Context, Newsletter } from '../context';
@@ -20,6 +21,10 @@ export type Funnel = {
   steps: FormSteps;
   /** The latest of those who have not confirmed, by why; `of` is how many were looked at. */
   lost: { of: number; why: { why: LostWhy; n: number }[] };
+  /** Where confirmation mails likely land in junk, since far fewer confirm there than elsewhere; of the latest who signed up. */
+  junk: FewerConfirm[];
+  /** Who sent a form in and was held back as a machine, and never came through: kept for a month. */
+  held: number;
   /** Of the latest of those who confirmed and got a letter: how many have read one. */
   firstRead: { of: number; read: number };
   /** Of those who came more than thirty days ago within the span, and confirmed: who reads now. */
@@ -28,6 +33,8 @@ export type Funnel = {
 
 /** People are looked at one by one, the latest first, and no more than so many. */
 const MOST = 5_000;
+/** Who signed up just now had no time to confirm. */
+const TO_CONFIRM_MS = 86_400_000;
 
 /** From a form that was seen to a reader who stays, for whoever came in the last days by a form, and where people are lost on the way. */
 export async function funnelOf(ctx: Context, newsletter: Newsletter, within: Within): Promise<Funnel> {
@@ -35,7 +42,7 @@ export async function funnelOf(ctx: Context, newsletter: Newsletter, within: Wit
   const days = daysWithin(within, now, newsletter.time_zone);
   const { from, until } = momentsOf(days, newsletter.time_zone);
   const stayedBefore = DateTime.fromJSDate(now, { zone: newsletter.time_zone }).minus({ days: 30 }).toISODate()!;
-  const [steps, lost, read, stayed] = await Promise.all([
+  const [steps, lost, providers, held, read, stayed] = await Promise.all([
     stepsOf(ctx, newsletter, days),
     sql<{ why: LostWhy; n: number }>`
       with latest as (
@@ -48,6 +55,21 @@ export async function funnelOf(ctx: Context, newsletter: Newsletter, within: Wit
       left join lateral (select state from mails m where m.reader_id = r.id and m.kind = 'confirmation' order by m.id desc limit 1) m on true
       left join lateral (select expires_at from confirmations c where c.reader_id = r.id order by c.sent_at desc limit 1) c on true
       group by 1 order by 2 desc`.execute(ctx.db),
+    sql<ConfirmedAt>`
+      select d.name, r.asked, r.confirmed from (
+        select domain_id, count(*)::int as asked, count(*) filter (where confirmed)::int as confirmed from (
+          select domain_id, confirmed from readers where newsletter_id = ${newsletter.id}::uuid and created_at >= ${from} and created_at < ${until} and created_at < ${new Date(now.getTime() - TO_CONFIRM_MS)}
+            and source_form_id is not null and (confirmed or address_state = 'fine')
+          order by created_at desc, id desc limit ${MOST}) latest group by 1) r join mail_domains d on d.id = r.domain_id order by 2 desc`.execute(
+      ctx.db,
+    ),
+    ctx.db
+      .selectFrom('held_back')
+      .select((eb) => eb.fn.countAll<string>().as('n'))
+      .where('newsletter_id', '=', newsletter.id)
+      .where('at', '>=', from)
+      .where('at', '<', until)
+      .executeTakeFirstOrThrow(),
     sql<{ of: number; read: number }>`
       select count(*)::int as of, count(last_read_at)::int as read from (
         select last_read_at from readers where newsletter_id = ${newsletter.id}::uuid and created_at >= ${from} and created_at < ${until} and source_form_id is not null and confirmed and letters_got > 0
@@ -61,6 +83,8 @@ export async function funnelOf(ctx: Context, newsletter: Newsletter, within: Wit
   return {
     steps,
     lost: { of: lost.rows.reduce((sum, { n }) => sum + n, 0), why: lost.rows },
+    junk: fewerConfirm(providers.rows),
+    held: Number(held.n),
     firstRead: read.rows[0]!,
     stayed: stayed.rows[0]!,
   };

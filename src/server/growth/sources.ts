@@ -1,6 +1,6 @@
 import { sql } from 'kysely';
 import { asOneSource } from '@/core/growth/attribution';
-import { daysWithin, momentsOf } from '@/core/growth/days';
+import { daysWithin } from '@/core/growth/days';
 import type { Within } from '@/core/growth/periods';
 import type { Context, Newsletter } from '../context';
 
@@ -75,12 +75,12 @@ export type ListCount = { id: string; name: string; joined: number; left: number
 
 /** How each list grew, by the day on which each of its people took the state that they have. */
 export async function listsGrown(ctx: Context, newsletter: Newsletter, within: Within): Promise<ListCount[]> {
-  const { from, until } = momentsOf(daysWithin(within, ctx.clock.now(), newsletter.time_zone), newsletter.time_zone);
+  const { from, to } = daysWithin(within, ctx.clock.now(), newsletter.time_zone);
   const { rows } = await sql<ListCount>`
-    select l.id, l.name, coalesce(m.joined, 0)::int as joined, coalesce(m.gone, 0)::int as left, coalesce(t.reading, 0)::int as reading
+    select l.id, l.name, coalesce(d.reading, 0)::int as joined, coalesce(d.gone, 0)::int as left, coalesce(t.reading, 0)::int as reading
     from lists l
-    left join (select list_id, count(*) filter (where state = 'reading') as joined, count(*) filter (where state = 'left') as gone from memberships
-      where newsletter_id = ${newsletter.id}::uuid and since >= ${from} and since < ${until} and state in ('reading', 'left') group by 1) m on m.list_id = l.id
+    left join (select list_id, sum(reading) as reading, sum(gone) as gone from list_parts
+      where newsletter_id = ${newsletter.id}::uuid and day >= ${from}::date and day <= ${to}::date group by 1) d on d.list_id = l.id
     left join people_totals t on t.newsletter_id = ${newsletter.id}::uuid and t.kind = 'list' and t.key = l.id::text
     where l.newsletter_id = ${newsletter.id}::uuid and l.archived_at is null order by l.position`.execute(ctx.db);
   return rows;

@@ -160,7 +160,7 @@ export async function foldCounts(ctx: Context): Promise<void> {
   await ctx.db.transaction().execute(async (trx) => {
     const { rows } = await sql<{ mine: boolean }>`select pg_try_advisory_xact_lock(hashtext('fold')) as mine`.execute(trx);
     if (!rows[0]?.mine) return;
-    await sql`select fold_letter(), fold_people(), fold_source(), fold_day(), fold_reason()`.execute(trx);
+    await sql`select fold_letter(), fold_people(), fold_source(), fold_day(), fold_reason(), fold_list()`.execute(trx);
     await sql`
       update routes r set due_at = j.due from (select route_id, min(next_due) as due from route_jobs where not resting group by 1) j
       where r.id = j.route_id and (r.due_at is null or r.due_at > j.due)`.execute(trx);
@@ -276,14 +276,14 @@ const RECOUNT_LETTERS_MS = 8 * 86_400_000;
 /** Holds a newsletter's totals and its latest letters' counts against a count of the rows and mends what differs, which is said in the log. Returns how many figures differed. */
 export async function recount(ctx: Context, newsletter: { id: string; name: string }): Promise<number> {
   const since = new Date(ctx.clock.now().getTime() - RECOUNT_LETTERS_MS).toISOString().slice(0, 10);
-  const { rows } = await sql<{ people: number; sources: number; letters: number; reasons: number }>`
-    select recount_people(${newsletter.id}::uuid) as people, recount_sources(${newsletter.id}::uuid) as sources,
+  const { rows } = await sql<{ people: number; sources: number; letters: number; reasons: number; lists: number }>`
+    select recount_people(${newsletter.id}::uuid) as people, recount_sources(${newsletter.id}::uuid) as sources, recount_lists(${newsletter.id}::uuid) as lists,
       recount_letters(${newsletter.id}::uuid, ${since}::date) as letters,
       recount_reasons(${newsletter.id}::uuid, (select (${ctx.clock.now()}::timestamptz at time zone time_zone)::date from newsletters where id = ${newsletter.id}::uuid)) as reasons`.execute(
     ctx.db,
   );
   await ctx.db.updateTable('newsletters').set({ recounted_at: ctx.clock.now() }).where('id', '=', newsletter.id).execute();
-  const differing = (rows[0]?.people ?? 0) + (rows[0]?.sources ?? 0) + (rows[0]?.letters ?? 0) + (rows[0]?.reasons ?? 0);
+  const differing = Object.values(rows[0] ?? {}).reduce((sum, n) => sum + n, 0);
   if (differing)
     ctx.log.error({ newsletter: newsletter.id, figures: differing }, 'totals differed from the rows and were mended');
   return differing;

@@ -177,7 +177,7 @@ export async function eraseNewsletter(ctx: Context, id: string): Promise<void> {
     await sql`delete from restores where newsletter_id = ${id} and state <> 'failed'`.execute(trx);
     await trx.deleteFrom('newsletters').where('id', '=', id).where('removed_at', 'is not', null).execute();
     // Counts that were appended and not folded yet are of nobody now.
-    for (const name of ['letter', 'people', 'source', 'day', 'reason'])
+    for (const name of ['letter', 'people', 'source', 'day', 'reason', 'list'])
       await sql`delete from ${sql.table(`${name}_changes`)} where newsletter_id = ${id}`.execute(trx);
   });
   ctx.log.info({ newsletter: id }, 'a deleted newsletter is erased');

@@ -1,3 +1,4 @@
+import type { FewerConfirm } from '@/core/growth/fewer-confirm';
 import { counted, figure, percent } from '@/core/growth/figures';
 import { type FormSteps, wordOf } from '@/core/growth/measures';
 import { Table } from '../kit/table';
@@ -7,10 +8,12 @@ type Props = {
   firstRead: { of: number; read: number };
   stayed: { of: number; reading: number };
   lost: { of: number; why: { words: string; n: number }[] };
+  junk: FewerConfirm[];
+  held: number;
 };
 
 /** From a form that was seen to a reader who stays, each step beside the one before it; and where those stand who have not confirmed. */
-export function FunnelSteps({ steps, firstRead, stayed, lost }: Props) {
+export function FunnelSteps({ steps, firstRead, stayed, lost, junk, held }: Props) {
   const rows: [step: string, n: number, of: number | null, what: string][] = [
     [wordOf('seen'), steps.seen, steps.loaded, 'of shown'],
     [wordOf('begun'), steps.started, steps.seen, 'of really seen'],
@@ -45,6 +48,19 @@ export function FunnelSteps({ steps, firstRead, stayed, lost }: Props) {
         <p className="mt-3 max-w-3xl text-ink-2">
           {counted(lost.of, 'person has', 'people have')} not confirmed:{' '}
           {lost.why.map(({ words, n }) => `${words.charAt(0).toLowerCase()}${words.slice(1)} (${figure(n)})`).join('; ')}.
+        </p>
+      )}
+      {junk.map(({ name, low, high }) => (
+        <p key={name} className="mt-2 max-w-3xl text-ink-2">
+          At <b className="text-ink">{name}</b> far fewer confirm than elsewhere: about {figure(low)} to {figure(high)} more would
+          have. Confirmation mails likely land in junk there. Nobody can see whether they are opened, since they carry no picture
+          for it.
+        </p>
+      ))}
+      {held > 0 && (
+        <p className="mt-2 max-w-3xl text-ink-2">
+          {counted(held, 'address was', 'addresses were')} held back as a machine’s in the last 30 days of these, and{' '}
+          {held === 1 ? 'is' : 'are'} not among those who signed up. Each form’s figures show who they are, and let a person in.
         </p>
       )}
     </>

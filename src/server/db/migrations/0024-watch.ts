@@ -49,7 +49,6 @@ create function source_between(of uuid, since date, until date) returns table (d
   union all select dimension, name, asked, confirmed, reading from source_sums where newsletter_id = of and day >= (select greatest(first, after) from edge) and day <= until
   union all select dimension, name, asked, confirmed, reading from source_changes where newsletter_id = of and day >= since and day <= until
 $$;
-create index on memberships (newsletter_id, list_id, state, since);
 `)
     .execute(db);
 }

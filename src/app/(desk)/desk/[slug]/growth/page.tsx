@@ -136,6 +136,8 @@ export default async function Page({ params, searchParams }: Props) {
             steps={funnel.steps}
             firstRead={funnel.firstRead}
             stayed={funnel.stayed}
+            junk={funnel.junk}
+            held={funnel.held}
             lost={{ of: funnel.lost.of, why: funnel.lost.why.map(({ why, n }) => ({ words: LOST[why], n })) }}
           />
         </Section>
