@@ -16,12 +16,10 @@ const Z = 1.6449;
  * do with where their mailbox is.
  */
 export function fewerConfirm(all: readonly ConfirmedAt[]): FewerConfirm[] {
-  const of = (some: readonly ConfirmedAt[]) => ({
-    asked: some.reduce((sum, one) => sum + one.asked, 0),
-    confirmed: some.reduce((sum, one) => sum + one.confirmed, 0),
-  });
+  const asked = all.reduce((sum, one) => sum + one.asked, 0);
+  const confirmed = all.reduce((sum, one) => sum + one.confirmed, 0);
   return all.flatMap((here) => {
-    const elsewhere = of(all.filter((one) => one !== here));
+    const elsewhere = { asked: asked - here.asked, confirmed: confirmed - here.confirmed };
     if (here.asked < LEAST || elsewhere.asked < LEAST) return [];
     const [p, q] = [here.confirmed / here.asked, elsewhere.confirmed / elsewhere.asked];
     const both = (here.confirmed + elsewhere.confirmed) / (here.asked + elsewhere.asked);

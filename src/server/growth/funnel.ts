@@ -19,8 +19,8 @@ export type LostWhy = keyof typeof LOST;
 
 export type Funnel = {
   steps: FormSteps;
-  /** The latest of those who have not confirmed, by why; `of` is how many were looked at. */
-  lost: { of: number; why: { why: LostWhy; n: number }[] };
+  /** The latest of those who have not confirmed, by why; `of` is how many were looked at, and whether there are more. */
+  lost: { of: number; more: boolean; why: { why: LostWhy; n: number }[] };
   /** Where confirmation mails likely land in junk, since far fewer confirm there than elsewhere; of the latest who signed up. */
   junk: FewerConfirm[];
   /** Who sent a form in and was held back as a machine, and never came through: kept for a month. */
@@ -33,6 +33,7 @@ export type Funnel = {
 
 /** People are looked at one by one, the latest first, and no more than so many. */
 const MOST = 5_000;
+const MOST_LOST = 2_000;
 /** Who signed up just now had no time to confirm. */
 const TO_CONFIRM_MS = 86_400_000;
 
@@ -47,7 +48,7 @@ export async function funnelOf(ctx: Context, newsletter: Newsletter, within: Wit
     sql<{ why: LostWhy; n: number }>`
       with latest as (
         select id from readers where newsletter_id = ${newsletter.id}::uuid and standing = 'waiting' and created_at >= ${from} and created_at < ${until} and source_form_id is not null
-        order by created_at desc, id desc limit ${MOST}
+        order by created_at desc, id desc limit ${MOST_LOST}
       )
       select case when m.state is null then 'none sent' when m.state in ('bounced', 'refused', 'given up', 'aside', 'cancelled') then 'bounced' when m.state <> 'delivered' then 'late'
           when c.expires_at <= ${now} then 'expired' else 'unused' end as why, count(*)::int as n
@@ -80,9 +81,10 @@ export async function funnelOf(ctx: Context, newsletter: Newsletter, within: Wit
       ctx.db,
     ),
   ]);
+  const looked = lost.rows.reduce((sum, { n }) => sum + n, 0);
   return {
     steps,
-    lost: { of: lost.rows.reduce((sum, { n }) => sum + n, 0), why: lost.rows },
+    lost: { of: looked, more: looked >= MOST_LOST, why: lost.rows },
     junk: fewerConfirm(providers.rows),
     held: Number(held.n),
     firstRead: read.rows[0]!,

@@ -7,7 +7,7 @@ type Props = {
   steps: FormSteps;
   firstRead: { of: number; read: number };
   stayed: { of: number; reading: number };
-  lost: { of: number; why: { words: string; n: number }[] };
+  lost: { of: number; more: boolean; why: { words: string; n: number }[] };
   junk: FewerConfirm[];
   held: number;
 };
@@ -46,7 +46,9 @@ export function FunnelSteps({ steps, firstRead, stayed, lost, junk, held }: Prop
       />
       {lost.of > 0 && (
         <p className="mt-3 max-w-3xl text-ink-2">
-          {counted(lost.of, 'person has', 'people have')} not confirmed:{' '}
+          {lost.more
+            ? `Of the latest ${figure(lost.of)} who have not confirmed:`
+            : `${counted(lost.of, 'person has', 'people have')} not confirmed:`}{' '}
           {lost.why.map(({ words, n }) => `${words.charAt(0).toLowerCase()}${words.slice(1)} (${figure(n)})`).join('; ')}.
         </p>
       )}

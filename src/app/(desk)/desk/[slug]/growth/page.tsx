@@ -138,7 +138,11 @@ export default async function Page({ params, searchParams }: Props) {
             stayed={funnel.stayed}
             junk={funnel.junk}
             held={funnel.held}
-            lost={{ of: funnel.lost.of, why: funnel.lost.why.map(({ why, n }) => ({ words: LOST[why], n })) }}
+            lost={{
+              of: funnel.lost.of,
+              more: funnel.lost.more,
+              why: funnel.lost.why.map(({ why, n }) => ({ words: LOST[why], n })),
+            }}
           />
         </Section>
       )}
