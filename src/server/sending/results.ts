@@ -1,4 +1,5 @@
 import { sql } from 'kysely';
+import { REASONS, type Reason } from '@/core/delivery/reason';
 import { csvRow } from '@/core/importing/rows';
 import { folded } from '@/core/readers/condition';
 import { type Counted, CURVE_HOURS, figuresOf, type LetterFigures, usualCurve } from '@/core/sending/result';
@@ -177,6 +178,8 @@ export type RecipientRow = {
   byMachine: Date | null;
   clicked: Date | null;
   left: Date | null;
+  /** Why its server said no, and in which words. */
+  reason: Reason | null;
   response: string | null;
 };
 
@@ -240,7 +243,7 @@ export async function recipientsOf(
     : sql`${copiesOf(span)} and ${words ? sql`exists (select 1 from readers r where r.id = d.reader_id and r.address_key like ${like})` : sql`true`}`;
   const { rows } = await sql<RecipientRow>`
     select d.id as copy, d.reader_id as "readerId", exists (select 1 from readers r where r.id = d.reader_id) as known, d.address, d.state, d.variant as version,
-      d.due_at as due, d.delivered_at as delivered, d.opened_at as opened, d.opened_by_machine_at as "byMachine", d.clicked_at as clicked, d.left_at as left, d.response
+      d.due_at as due, d.delivered_at as delivered, d.opened_at as opened, d.opened_by_machine_at as "byMachine", d.clicked_at as clicked, d.left_at as left, d.reason, d.response
     from deliveries d where ${who} and ${after ? sql`d.id > ${after}::bigint` : sql`true`} and ${SHELF_SQL[shelf]} order by d.id limit ${most + 1}`.execute(
     ctx.db,
   );
@@ -268,6 +271,7 @@ export async function* recipientsCsv(
     'Opened by a machine',
     'Clicked',
     'Left',
+    'Why not',
     'What the mailbox said',
   ]);
   const at = (moment: Date | null) => moment?.toISOString() ?? '';
@@ -290,6 +294,7 @@ export async function* recipientsCsv(
           at(row.byMachine),
           at(row.clicked),
           at(row.left),
+          row.reason && row.state !== 'delivered' ? REASONS[row.reason][0] : '',
           row.response ?? '',
         ]),
       )

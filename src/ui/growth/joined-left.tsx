@@ -2,13 +2,13 @@
 
 import type { EChartsOption } from 'echarts';
 import { useCallback } from 'react';
-import { counted, figure } from '@/core/growth/figures';
+import { figure } from '@/core/growth/figures';
 import { shortDay } from '@/core/growth/times';
-import { Chart } from '../kit/chart';
+import { Drawing } from '../kit/drawing';
 
 type Day = { day: string; joined: number; left: number };
 
-/** Joined above the line and left below it, day by day; the same figures stand in a table behind it. */
+/** Joined above the line and left below it, day by day. */
 export function JoinedLeft({ days }: { days: Day[] }) {
   const joined = days.reduce((sum, day) => sum + day.joined, 0);
   const left = days.reduce((sum, day) => sum + day.left, 0);
@@ -58,8 +58,7 @@ export function JoinedLeft({ days }: { days: Day[] }) {
 
   return (
     <div>
-      <Chart draw={draw} height={110} />
-      <p className="mt-2 flex flex-wrap justify-between gap-x-4 text-[13px] text-ink-2">
+      <p className="mb-2 flex flex-wrap justify-between gap-x-4 text-[13px] text-ink-2">
         <span className="flex gap-4">
           <span>
             <i aria-hidden className="mr-1.5 inline-block size-2 bg-verdigris" />
@@ -74,27 +73,14 @@ export function JoinedLeft({ days }: { days: Day[] }) {
           Net <b className="text-ink">{joined >= left ? `+${figure(joined - left)}` : `−${figure(left - joined)}`}</b>
         </span>
       </p>
-      <details className="mt-1 text-small text-ink-2">
-        <summary className="link w-fit">As a table</summary>
-        <table className="figures mt-2 w-full text-right">
-          <thead>
-            <tr>
-              <th className="text-left font-semibold">Day</th>
-              <th className="font-semibold">Joined</th>
-              <th className="font-semibold">Left</th>
-            </tr>
-          </thead>
-          <tbody>
-            {days.map((day) => (
-              <tr key={day.day} className="border-t border-rule-2" title={counted(day.joined, 'person joined', 'people joined')}>
-                <td className="text-left">{shortDay(day.day)}</td>
-                <td>{figure(day.joined)}</td>
-                <td>{figure(day.left)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </details>
+      <Drawing
+        name="Joined and left"
+        note="Who began to read, above the line, and who reads nothing any more, below it; day by day."
+        columns={['Day', 'Joined', 'Left']}
+        rows={days.map((day) => [shortDay(day.day), day.joined, day.left])}
+        draw={draw}
+        height={110}
+      />
     </div>
   );
 }

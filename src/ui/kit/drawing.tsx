@@ -99,7 +99,7 @@ export function Drawing({ name, note, columns, rows, draw, height }: Props) {
             </thead>
             <tbody>
               {rows.map((row) => (
-                <tr key={String(row[0])} className="border-t border-rule-2">
+                <tr key={row.join('\t')} className="border-t border-rule-2">
                   {row.map((value, n) => (
                     <td key={columns[n]} className={n ? '' : 'text-left'}>
                       {value}

@@ -4,7 +4,7 @@ import type { EChartsOption } from 'echarts';
 import { useCallback } from 'react';
 import { figure, percent } from '@/core/growth/figures';
 import { CURVE_HOURS, type LetterFigures, upToEachHour } from '@/core/sending/result';
-import { Chart } from '../kit/chart';
+import { Drawing } from '../kit/drawing';
 
 type Props = {
   figures: LetterFigures;
@@ -82,37 +82,22 @@ export function FirstDays({ figures, delivered, hours, usual, former, clicks }: 
     [figures, hours, usual, clicks, share],
   );
   return (
-    <>
-      <Chart draw={draw} height={220} />
-      <p className="mt-1 text-small text-ink-2">
-        Shares of those who got it, by the hours since it began to leave
-        {usual
+    <Drawing
+      name="First two days"
+      note={`Shares of those who got it, by the hours since it began to leave${
+        usual
           ? `; usual is the middle of your last ${former} letters.`
-          : '. What is usual is shown once three letters before it have had their two days.'}
-      </p>
-      <details className="mt-1 text-small text-ink-2">
-        <summary className="link w-fit">As a table</summary>
-        <table className="figures mt-2 w-full max-w-xl text-right">
-          <thead>
-            <tr>
-              <th className="text-left font-semibold">Within</th>
-              <th className="font-semibold">Read</th>
-              <th className="font-semibold">Usual</th>
-              {clicks && <th className="font-semibold">Clicked</th>}
-            </tr>
-          </thead>
-          <tbody>
-            {TOLD.filter((hour) => hour <= CURVE_HOURS).map((hour) => (
-              <tr key={hour} className="border-t border-rule-2">
-                <td className="text-left">{hour === 1 ? 'the first hour' : `${hour} hours`}</td>
-                <td>{known(reads[hour - 1] ?? 0, hour)}</td>
-                <td>{usual ? percent(Math.round(1e6 * (usual[hour - 1] ?? 0)), 1e6) : '–'}</td>
-                {clicks && <td>{known(clicked[hour - 1] ?? 0, hour)}</td>}
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </details>
-    </>
+          : '. What is usual is shown once three letters before it have had their two days.'
+      }`}
+      columns={['Within', 'Read', 'Usual', ...(clicks ? ['Clicked'] : [])]}
+      rows={TOLD.filter((hour) => hour <= CURVE_HOURS).map((hour) => [
+        hour === 1 ? 'the first hour' : `${hour} hours`,
+        known(reads[hour - 1] ?? 0, hour),
+        usual ? percent(Math.round(1e6 * (usual[hour - 1] ?? 0)), 1e6) : '–',
+        ...(clicks ? [known(clicked[hour - 1] ?? 0, hour)] : []),
+      ])}
+      draw={draw}
+      height={220}
+    />
   );
 }

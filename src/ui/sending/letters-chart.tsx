@@ -2,7 +2,7 @@
 
 import type { EChartsOption } from 'echarts';
 import { useCallback } from 'react';
-import { Chart } from '../kit/chart';
+import { Drawing } from '../kit/drawing';
 
 export type ChartedLetter = {
   subject: string;
@@ -13,7 +13,7 @@ export type ChartedLetter = {
   left: number;
 };
 
-/** Of each letter the share that read it and that clicked, from the oldest to the latest. The table beside it says the same. */
+/** Of each letter the share that read it and that clicked, from the oldest to the latest. */
 export function LettersChart({ letters }: { letters: ChartedLetter[] }) {
   const draw = useCallback(
     (token: (name: string) => string): EChartsOption => {
@@ -62,5 +62,15 @@ export function LettersChart({ letters }: { letters: ChartedLetter[] }) {
     },
     [letters],
   );
-  return <Chart draw={draw} height={240} />;
+  const share = (value: number | null) => (value === null ? '–' : `${(100 * value).toFixed(1)}%`);
+  return (
+    <Drawing
+      name="Letters compared"
+      note="Of those whom each letter reached: the share that was seen to read it, and that followed a link. A gap is a letter of which that is not counted."
+      columns={['Letter', 'Left on', 'Read', 'Clicked']}
+      rows={letters.map((letter) => [letter.subject, letter.day, share(letter.read), share(letter.clicked)])}
+      draw={draw}
+      height={240}
+    />
+  );
 }

@@ -1,6 +1,7 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
 import { redirect } from 'next/navigation';
+import { REASONS } from '@/core/delivery/reason';
 import { counted, figure } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { may } from '@/core/newsletters/roles';
@@ -152,9 +153,10 @@ export default async function Page({ params, searchParams }: Props) {
               when(row.left),
               <span
                 key="r"
-                className="line-clamp-2 text-small [overflow-wrap:anywhere] text-ink-2"
+                className="line-clamp-3 text-small [overflow-wrap:anywhere] text-ink-2"
                 title={row.response ?? undefined}
               >
+                {row.reason && row.state !== 'delivered' && <b className="text-ink">{REASONS[row.reason][0]}. </b>}
                 {row.response}
               </span>,
             ],
