@@ -104,7 +104,38 @@ describe('delivery', () => {
     expect(await accessibilityFaults(desk)).toEqual([]);
   });
 
+  it('is tried in boxes of the writer’s own, who says where each copy lay', async () => {
+    await section('Delivery');
+    await desk.getByRole('link', { name: 'Add boxes' }).click();
+    await desk.getByRole('heading', { level: 1, name: 'Where letters land' }).waitFor();
+    const address = desk.getByLabel('A mailbox of your own');
+    await address.fill('nobody');
+    await desk.getByRole('button', { name: 'Add box' }).click();
+    await desk.getByText('This does not look like an email address.').waitFor();
+    for (const box of ['seed.one@heronmail.example', 'nobody-seed@kestrel.example']) {
+      await address.fill(box);
+      await desk.getByRole('button', { name: 'Add box' }).click();
+      await desk.getByRole('listitem').filter({ hasText: box }).waitFor();
+    }
+    await desk.getByLabel('Letter', { exact: true }).selectOption({ label: 'Reeds' });
+    await desk.getByRole('button', { name: 'Send it to 2 boxes' }).click();
+    const came = await world.letter('seed.one@heronmail.example', 'Reeds', 1);
+    const text = await (await fetch(world.at('inbox', `/letter/${came.id}/text`))).text();
+    expect(text.indexOf('Words of reeds.')).toBeLessThan(text.indexOf('A test of where this lands'));
+    await until(desk, /nobody-seed@kestrel\.example\s+Not taken/);
+    await desk.getByLabel('Where it lay in seed.one@heronmail.example').selectOption('In junk');
+    await until(desk, /Of 2: 1 in junk, 1 not said yet\./);
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByRole('listitem').filter({ hasText: 'nobody-seed' }).getByRole('button', { name: 'Remove' }).click();
+    await desk.getByRole('button', { name: 'Send it to 1 box' }).waitFor();
+    // It is a test, and no letter of any reader’s.
+    await section('Delivery');
+    await until(desk, /1 of 25 copies were reported as junk/);
+  });
+
   it('hears from providers once a day is over', async () => {
+    await desk.getByRole('link', { name: 'marshletters.example', exact: true }).click();
+    await desk.getByRole('heading', { name: 'What others saw in your name' }).waitFor();
     await world.advance(1_440);
     await until(desk, /heronmail\.example[\s\S]*the last 30 days/);
     await until(desk, /Yours, from here/);
@@ -118,6 +149,19 @@ describe('growth', () => {
     const csv = await saved('Readers day by day as CSV');
     expect(csv.split('\r\n')[0]).toBe('Day,Readers,At least,At most');
     expect(csv.split('\r\n')).toHaveLength(30);
+    // Any days, by the keyboard; beside the same a year before.
+    await desk.getByRole('button', { name: 'Other days' }).focus();
+    await desk.keyboard.press('Enter');
+    const today = founded.ctx.clock.now().toISOString().slice(0, 10);
+    await desk.getByLabel('From', { exact: true }).fill(today);
+    await desk.getByLabel('To', { exact: true }).fill(today);
+    await desk.getByLabel('Beside', { exact: true }).selectOption('a year earlier');
+    await desk.getByRole('button', { name: 'Show these days' }).click();
+    await desk.waitForURL(/from=/);
+    await desk.getByRole('columnheader', { name: 'A year earlier' }).waitFor();
+    expect((await saved('Readers day by day as CSV')).trim().split('\r\n')).toHaveLength(2);
+    expect(await accessibilityFaults(desk)).toEqual([]);
+    await desk.getByRole('navigation', { name: 'Period' }).getByRole('link', { name: '28 days' }).click();
     await desk.getByRole('button', { name: 'Set a goal' }).click();
     await desk.getByLabel('Readers', { exact: true }).fill('0');
     await desk.getByRole('button', { name: 'Keep it' }).click();

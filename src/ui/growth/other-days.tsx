@@ -2,6 +2,7 @@
 
 import { Popover, PopoverButton, PopoverPanel } from '@headlessui/react';
 import clsx from 'clsx';
+import { useId } from 'react';
 import { Button } from '../kit/button';
 
 type Props = {
@@ -18,6 +19,7 @@ const LABEL = 'block text-small font-semibold text-ink-2';
 
 /** Chooses any days, and what they are held against. The address keeps both. */
 export function OtherDays({ from, to, today, against, others, chosen }: Props) {
+  const id = useId();
   return (
     <Popover className="relative">
       <PopoverButton
@@ -41,16 +43,18 @@ export function OtherDays({ from, to, today, against, others, chosen }: Props) {
             To
             <input type="date" name="to" defaultValue={to} max={today} required className={FIELD} />
           </label>
-          <label className={LABEL}>
-            Beside
-            <select name="vs" defaultValue={against} className={FIELD}>
+          <div>
+            <label htmlFor={id} className={LABEL}>
+              Beside
+            </label>
+            <select id={id} name="vs" defaultValue={against} className={FIELD}>
               {others.map(({ value, label }) => (
                 <option key={value} value={value}>
                   {label}
                 </option>
               ))}
             </select>
-          </label>
+          </div>
           <Button type="submit" tone="main">
             Show these days
           </Button>
