@@ -26,7 +26,7 @@ const write = () => {
 };
 const server = createServer((request, response) => {
   waiting.push({ path: request.url ?? '', at: new Date(), agent: request.headers['user-agent'] ?? '' });
-  timer ??= setTimeout(write, 50);
+  if (timer === null) timer = setTimeout(write, 50);
   response.writeHead(200, { 'content-type': 'image/gif' }).end(PICTURE);
 });
 server.listen(0, '127.0.0.1', () => process.send?.({ port: (server.address() as { port: number }).port }));

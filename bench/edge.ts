@@ -19,7 +19,7 @@ export const DOMAIN = 'heronmail.example';
 export async function withEdge<T>(
   db: Db,
   databaseUrl: string,
-  yardstick: string,
+  yardstick: URL,
   work: (ctx: Context, ports: { edge: number; bare: number }) => Promise<T>,
 ): Promise<T> {
   const dns = await startDnsHost();
@@ -41,7 +41,7 @@ export async function withEdge<T>(
     [...(process.env.PROF ? ['--cpu-prof', '--cpu-prof-dir=/tmp/prof'] : []), '--import', 'tsx', 'src/processes/edge.ts'],
     { ...options, stdio: ['ignore', 'inherit', 'inherit'] },
   );
-  const bare = fork(new URL(yardstick, import.meta.url), { ...options, execArgv: ['--import', 'tsx'] });
+  const bare = fork(yardstick, { ...options, execArgv: ['--import', 'tsx'] });
   try {
     const [{ port: barePort }] = (await once(bare, 'message')) as [{ port: number }];
     await dns.put(DOMAIN, '@ IN MX 10 mx.heronmail.example.\n');

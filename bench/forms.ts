@@ -79,7 +79,7 @@ async function steady(port: number, paths: string[]): Promise<number> {
  * time of an answer at a steady 300 sign-ups a second.
  */
 export const forms = (db: Db, databaseUrl: string): Promise<Figure> =>
-  withEdge(db, databaseUrl, './bare-insert.ts', async (ctx, ports) => {
+  withEdge(db, databaseUrl, new URL('./bare-insert.ts', import.meta.url), async (ctx, ports) => {
     const paths: string[] = [];
     // So many forms that none of them counts as under attack.
     for (let n = 0; n < NEWSLETTERS; n += 1) {

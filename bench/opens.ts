@@ -17,7 +17,7 @@ const AGENT = 'Mozilla/5.0 (X11; Linux x86_64) A browser';
  * its copy and its reader; beside a bare Node server with the same batching, in turn, round by round. Then how far the counts that screens show lag behind.
  */
 export const opens = (db: Db, databaseUrl: string): Promise<Figure[]> =>
-  withEdge(db, databaseUrl, './bare-opens.ts', async (ctx, ports) => {
+  withEdge(db, databaseUrl, new URL('./bare-opens.ts', import.meta.url), async (ctx, ports) => {
     await sql`create table bare_opens (id bigserial primary key, path text, at timestamptz, agent text)`.execute(db);
     const { letterId, rows } = await deliveredLetter(ctx, OPENS * (ROUNDS + 1));
     // Long enough ago that nobody takes them for a provider's program.

@@ -1,8 +1,6 @@
 import { createGunzip, gzipSync } from 'node:zlib';
-import { sql } from 'kysely';
 import { simpleParser } from 'mailparser';
 import { pino } from 'pino';
-import { ofList } from '@/core/sending/audience';
 import { deliveryToken } from '@/core/sending/token';
 import { systemClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
@@ -11,7 +9,6 @@ import type { Db } from '@/server/db/connection';
 import { readReport, uploadReport } from '@/server/delivery/read-reports';
 import { Returns } from '@/server/delivery/returned';
 import { takeApart } from '@/server/delivery/take-apart';
-import { newId } from '@/server/ids';
 import { goneNotice } from '../backlot/mailboxes/notices';
 import { deliveredLetter } from './letter';
 import { benchEnv, outsideResolver } from './outside';

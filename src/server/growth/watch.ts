@@ -6,6 +6,7 @@ import { type Db, inTransaction } from '../db/connection';
 import { deliveryOf } from '../delivery/standing';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
+import { livingNewsletters } from '../newsletters/newsletters';
 
 /** What is usual is learnt from half a year. */
 const HABIT_DAYS = 182;
@@ -22,12 +23,7 @@ export type OpenWarning = Omit<Warning, 'kind'> & { id: string; kind: WarningKin
 /** Newsletters that were not looked at for an hour, or were in what is the future now: the clock went backwards. */
 export function watchesDue(ctx: Context): Promise<{ id: string }[]> {
   const now = ctx.clock.now();
-  return ctx.db
-    .selectFrom('newsletters')
-    .select('id')
-    .where('coming', '=', false)
-    .where('removed_at', 'is', null)
-    .where('closing_at', 'is', null)
+  return livingNewsletters(ctx.db)
     .where((eb) =>
       eb.or([
         eb('watched_at', 'is', null),

@@ -6,6 +6,7 @@ import type { Context, Newsletter } from '../context';
 import { inTransaction } from '../db/connection';
 import { deliveryOf } from '../delivery/standing';
 import { mailOwners } from '../newsletters/alerts';
+import { livingNewsletters } from '../newsletters/newsletters';
 import { lettersOf } from '../sending/views';
 import { growthOf } from './growth';
 import { sourcesOf } from './sources';
@@ -28,12 +29,7 @@ export function nextMonday(after: Date, zone: string): Date {
 /** Newsletters whose week is to be told, or that do not know yet when: those that are new, and those whose Monday lies further ahead than a week, since the clock went backwards. */
 export function weeksDue(ctx: Context): Promise<{ id: string }[]> {
   const now = ctx.clock.now();
-  return ctx.db
-    .selectFrom('newsletters')
-    .select('id')
-    .where('coming', '=', false)
-    .where('removed_at', 'is', null)
-    .where('closing_at', 'is', null)
+  return livingNewsletters(ctx.db)
     .where((eb) =>
       eb.or([
         eb('summary_due_at', 'is', null),

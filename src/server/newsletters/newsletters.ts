@@ -6,6 +6,7 @@ import { CALL_BACK } from '@/core/sending/departure';
 import { isZone } from '@/core/zones';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
+import type { Db } from '../db/connection';
 
 type NewsletterInput = { name: string; description: string; postalAddress: string; timeZone: string };
 type FoundingInput = NewsletterInput & { language: string; site: string };
@@ -134,6 +135,15 @@ export function newslettersOf(ctx: Context, userId: string): Promise<(Newsletter
     .orderBy('newsletters.created_at')
     .execute();
 }
+
+/** Newsletters that live: those that are here whole, and are not about to be deleted. */
+export const livingNewsletters = (db: Db) =>
+  db
+    .selectFrom('newsletters')
+    .select('id')
+    .where('coming', '=', false)
+    .where('removed_at', 'is', null)
+    .where('closing_at', 'is', null);
 
 /** One newsletter for a member of it. To anyone else it does not exist; a member who may not do what is needed is told so. */
 export async function openNewsletter(

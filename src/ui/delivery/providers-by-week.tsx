@@ -5,6 +5,7 @@ import type { EChartsOption } from 'echarts';
 import { useCallback, useMemo, useState } from 'react';
 import { OVER_TIME, type OverTime, type ProviderLine, sharesOverTime } from '@/core/delivery/standing';
 import { dayOfYear } from '@/core/growth/times';
+import { alongAxis, valueAxis } from '../kit/axes';
 import { Drawing } from '../kit/drawing';
 
 /** Told apart by how they are drawn, not by colour alone. */
@@ -42,21 +43,16 @@ export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
         trigger: 'axis',
         valueFormatter: (value) => (value === null || value === undefined ? 'nothing sent' : `${Number(value).toFixed(digits)}%`),
       },
-      xAxis: {
-        type: 'category',
-        data: weeks.map((week) => dayOfYear(week)),
-        axisTick: { show: false },
-        axisLine: { lineStyle: { color: token('--ink-3') } },
-        axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
-      },
+      xAxis: alongAxis(
+        token,
+        weeks.map((week) => dayOfYear(week)),
+      ),
       yAxis: {
-        type: 'value',
+        ...valueAxis(token, '{value}%'),
         ...axisOf(
           what,
           shares.flat().filter((value) => value !== null),
         ),
-        axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: '{value}%' },
-        splitLine: { lineStyle: { color: token('--rule-2') } },
       },
       series: shown.map((line, n) => {
         const { colour, type, symbol } = STYLES[n]!;

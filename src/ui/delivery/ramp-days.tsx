@@ -4,6 +4,7 @@ import type { EChartsOption } from 'echarts';
 import { useCallback } from 'react';
 import { figure } from '@/core/growth/figures';
 import { dayOfYear } from '@/core/growth/times';
+import { alongAxis, valueAxis } from '../kit/axes';
 import { Drawing } from '../kit/drawing';
 
 type Props = {
@@ -17,18 +18,11 @@ export function RampDays({ domain, days }: Props) {
     (token: (name: string) => string): EChartsOption => ({
       grid: { left: 52, right: 12, top: 12, bottom: 24 },
       tooltip: { trigger: 'axis', valueFormatter: (value) => (value === null ? '–' : figure(Number(value))) },
-      xAxis: {
-        type: 'category',
-        data: days.map(({ day }) => dayOfYear(day)),
-        axisTick: { show: false },
-        axisLine: { lineStyle: { color: token('--ink-3') } },
-        axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
-      },
-      yAxis: {
-        type: 'value',
-        axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: (value: number) => figure(value) },
-        splitLine: { lineStyle: { color: token('--rule-2') } },
-      },
+      xAxis: alongAxis(
+        token,
+        days.map(({ day }) => dayOfYear(day)),
+      ),
+      yAxis: valueAxis(token, (value: number) => figure(value)),
       series: [
         {
           name: 'Left',

@@ -3,6 +3,7 @@
 import type { EChartsOption } from 'echarts';
 import { useCallback } from 'react';
 import { dayOfYear } from '@/core/growth/times';
+import { alongAxis } from '../kit/axes';
 import { Drawing } from '../kit/drawing';
 
 type Day = { day: string; believed: number; doubted: number; strangers: number };
@@ -19,13 +20,10 @@ export function ReportedDays({ days }: { days: Day[] }) {
     (token: (name: string) => string): EChartsOption => ({
       grid: { left: 52, right: 8, top: 10, bottom: 24 },
       tooltip: { trigger: 'axis' },
-      xAxis: {
-        type: 'category',
-        data: days.map(({ day }) => dayOfYear(day)),
-        axisTick: { show: false },
-        axisLine: { lineStyle: { color: token('--ink-3') } },
-        axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
-      },
+      xAxis: alongAxis(
+        token,
+        days.map(({ day }) => dayOfYear(day)),
+      ),
       yAxis: {
         type: 'value',
         minInterval: 1,

@@ -5,6 +5,7 @@ import { useCallback, useMemo } from 'react';
 import { figure } from '@/core/growth/figures';
 import type { Forecast } from '@/core/growth/forecast';
 import { dayOfYear } from '@/core/growth/times';
+import { alongAxis } from '../kit/axes';
 import { Drawing } from '../kit/drawing';
 
 type Props = {
@@ -72,13 +73,7 @@ export function ReadersCurve({ curve, ahead, goal, notes }: Props) {
               : `${dayOfYear(day)}<br>${figure(curve[at]?.readers ?? 0)} readers${words}`;
           },
         },
-        xAxis: {
-          type: 'category',
-          data: days.map(dayOfYear),
-          axisTick: { show: false },
-          axisLine: { lineStyle: { color: token('--ink-3') } },
-          axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
-        },
+        xAxis: alongAxis(token, days.map(dayOfYear)),
         yAxis: {
           type: 'value',
           min: Math.max(0, Math.floor(least - room)),

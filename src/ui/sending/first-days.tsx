@@ -4,6 +4,7 @@ import type { EChartsOption } from 'echarts';
 import { useCallback } from 'react';
 import { figure, percent } from '@/core/growth/figures';
 import { CURVE_HOURS, type LetterFigures, upToEachHour } from '@/core/sending/result';
+import { valueAxis } from '../kit/axes';
 import { Drawing } from '../kit/drawing';
 
 type Props = {
@@ -57,12 +58,7 @@ export function FirstDays({ figures, delivered, hours, usual, former, clicks }: 
             interval: (n: number) => [0, 5, 11, 23, 35, 47].includes(n),
           },
         },
-        yAxis: {
-          type: 'value',
-          axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: '{value}%' },
-          splitLine: { lineStyle: { color: token('--rule-2') } },
-          splitNumber: 4,
-        },
+        yAxis: { ...valueAxis(token, '{value}%'), splitNumber: 4 },
         series: [
           ...(usual
             ? [

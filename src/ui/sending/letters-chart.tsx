@@ -2,6 +2,7 @@
 
 import type { EChartsOption } from 'echarts';
 import { useCallback } from 'react';
+import { alongAxis, valueAxis } from '../kit/axes';
 import { Drawing } from '../kit/drawing';
 
 export type ChartedLetter = {
@@ -44,19 +45,11 @@ export function LettersChart({ letters }: { letters: ChartedLetter[] }) {
             return `${(subjects[n] ?? '').slice(0, 60)}\n${letters[n]?.day ?? ''}: ${shares.join(', ')}`;
           },
         },
-        xAxis: {
-          type: 'category',
-          data: letters.map((letter) => letter.day),
-          axisTick: { show: false },
-          axisLine: { lineStyle: { color: token('--ink-3') } },
-          axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', hideOverlap: true },
-        },
-        yAxis: {
-          type: 'value',
-          axisLabel: { color: token('--ink-2'), fontFamily: 'inherit', formatter: '{value}%' },
-          splitLine: { lineStyle: { color: token('--rule-2') } },
-          splitNumber: 4,
-        },
+        xAxis: alongAxis(
+          token,
+          letters.map((letter) => letter.day),
+        ),
+        yAxis: { ...valueAxis(token, '{value}%'), splitNumber: 4 },
         series: [line('read', '--verdigris'), line('clicked', '--slate')],
       };
     },
