@@ -67,6 +67,8 @@ describe('each Monday', () => {
     expect(words).toContain('3 people read now. From Monday, 23 Nov, to Sunday, 29 Nov, 3 joined and 0 left');
     expect(words).toContain(`“${subject}”: ${counts.delivered} of ${counts.recipients} delivered (100%)`);
     expect(words).toContain('/growth?from=2026-11-23&to=2026-11-29');
+    // Nobody asked for it.
+    expect(words).toContain('You get this because you own Lanternfish Letters. Switch it off under Settings.');
   });
 
   it('is told once where two look at once, once where weeks went by, and not where nobody wants it or there is nothing', async () => {

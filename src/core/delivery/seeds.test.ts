@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { isPlace, landedWords, type Place } from './seeds';
+import { isPlace, landedWords, type Place, placeByProvider } from './seeds';
 
 const landed = (...places: (Place | null)[]) => landedWords(places.map((place) => ({ place })));
 
@@ -21,6 +21,19 @@ describe('where a test landed', () => {
       false,
       false,
       false,
+    ]);
+  });
+  it('is the worst of several boxes at one provider', () => {
+    expect([
+      ...placeByProvider([
+        { address: 'a@heronmail.example', place: 'junk' },
+        { address: 'b@heronmail.example', place: 'inbox' },
+        { address: 'c@kestrel.example', place: 'inbox' },
+        { address: 'd@fjordbox.example', place: null },
+      ]),
+    ]).toEqual([
+      ['heronmail.example', 'junk'],
+      ['kestrel.example', 'inbox'],
     ]);
   });
 });

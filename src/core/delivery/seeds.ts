@@ -26,3 +26,14 @@ export function landedWords(copies: readonly { place: Place | null }[]): string 
   ].filter(Boolean);
   return `Of ${copies.length}: ${parts.join(', ')}.`;
 }
+
+/** Where copies lay at each provider, the worst of several boxes; only of those of which it was said. */
+export function placeByProvider(copies: readonly { address: string; place: Place | null }[]): Map<string, Place> {
+  const order: Place[] = ['inbox', 'aside', 'junk', 'nowhere'];
+  const found = new Map<string, Place>();
+  for (const { address, place } of copies) {
+    const provider = address.slice(address.lastIndexOf('@') + 1);
+    if (place && order.indexOf(place) >= order.indexOf(found.get(provider) ?? 'inbox')) found.set(provider, place);
+  }
+  return found;
+}

@@ -88,7 +88,10 @@ describe('a week', () => {
     now: { joined: 45, left: 12 },
     before: { joined: 40, left: 9 },
     signedUp: 60,
-    sources: [{ name: 'reefboard.example', asked: 30 }],
+    sources: [
+      { name: 'direct', asked: 31 },
+      { name: 'reefboard.example', asked: 20 },
+    ],
     letters: [
       {
         subject: 'Tides',
@@ -111,7 +114,7 @@ describe('a week', () => {
     expect(heading).toBe('The week to 22 Nov: 33 readers more');
     expect(paragraphs).toEqual([
       '1,200 people read now. From Monday, 16 Nov, to Sunday, 22 Nov, 45 joined and 12 left; the week before it was 40 and 9.',
-      '60 people signed up by a form; most came from reefboard.example (30).',
+      '60 people signed up by a form: directly (31), by way of reefboard.example (20) and otherwise (9).',
       '“Tides”: 1,170 of 1,180 delivered (99.2%), read by about 565 (420 to 720), 60 followed a link.',
       'Want a look under Delivery: kestrel.example (puts letters into junk).',
       'Out of the usual: Far fewer people than usual join.',

@@ -48,10 +48,15 @@ export function weekWords(week: Week): { heading: string; paragraphs: string[] }
   const paragraphs = [
     `${counted(week.reading, 'person reads', 'people read')} now. From Monday, ${dayOfYear(week.from)}, to Sunday, ${dayOfYear(week.to)}, ${figure(now.joined)} joined and ${figure(now.left)} left; the week before it was ${figure(before.joined)} and ${figure(before.left)}.`,
   ];
-  if (week.signedUp > 0 && week.sources.length > 0)
-    paragraphs.push(
-      `${counted(week.signedUp, 'person signed up', 'people signed up')} by a form; most came from ${together(week.sources.map(({ name, asked }) => `${name} (${figure(asked)})`))}.`,
+  if (week.signedUp > 0 && week.sources.length > 0) {
+    const others = week.signedUp - week.sources.reduce((sum, { asked }) => sum + asked, 0);
+    const ways = week.sources.map(
+      ({ name, asked }) => `${name === 'direct' ? 'directly' : `by way of ${name}`} (${figure(asked)})`,
     );
+    paragraphs.push(
+      `${counted(week.signedUp, 'person', 'people')} signed up by a form: ${together([...ways, ...(others > 0 ? [`otherwise (${figure(others)})`] : [])], 9)}.`,
+    );
+  }
   for (const letter of week.letters) paragraphs.push(letterWords(letter));
   if (week.letters.length === 0) paragraphs.push('No letter left.');
   if (week.moreLetters > 0) paragraphs.push(`${counted(week.moreLetters, 'more letter', 'more letters')} left.`);

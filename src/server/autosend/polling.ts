@@ -456,7 +456,7 @@ async function tellOf(
     .select(['name', 'slug'])
     .where('id', '=', feed.newsletter_id)
     .executeTakeFirstOrThrow();
-  await mailOwners(ctx, trx, feed.newsletter_id, newsletter, heading, words, path, { asked: false });
+  await mailOwners(ctx, trx, feed.newsletter_id, newsletter, heading, words, path, { told: 'must know' });
 }
 
 /** Tells a newsletter's owners that a feed has been silent for a day, or is gone: once, until it can be read again. */

@@ -567,7 +567,7 @@ async function tellDraft(
           : 'If nobody does, it does not leave, and its posts go into the next one.',
     ],
     `/letters/${letterId}`,
-    { asked: false },
+    { told: 'must know' },
   );
 }
 

@@ -84,7 +84,8 @@ async function isNews(db: Db, newsletterId: string, { kind, about, heading, word
 }
 
 async function tell(ctx: Context, db: Db, newsletter: Newsletter, { heading, words, path }: Warning): Promise<void> {
-  if (newsletter.tell_unusual) await mailOwners(ctx, db, newsletter.id, newsletter, heading, words, path);
+  if (newsletter.tell_unusual)
+    await mailOwners(ctx, db, newsletter.id, newsletter, heading, words, path, { told: 'usual', label: 'See why' });
 }
 
 /** What is out of the usual and not over, the latest first. */

@@ -61,7 +61,10 @@ export async function tellWeek(ctx: Context, newsletterId: string): Promise<void
       .executeTakeFirstOrThrow();
     if (!numUpdatedRows || !week || isEmptyWeek(week)) return;
     const { heading, paragraphs } = weekWords(week);
-    await mailOwners(ctx, trx, newsletterId, newsletter, heading, paragraphs, `/growth?from=${week.from}&to=${week.to}`);
+    await mailOwners(ctx, trx, newsletterId, newsletter, heading, paragraphs, `/growth?from=${week.from}&to=${week.to}`, {
+      told: 'usual',
+      label: 'See the week',
+    });
   });
 }
 
@@ -87,7 +90,8 @@ export async function weekOf(ctx: Context, newsletter: Newsletter): Promise<Week
     now: growth.now,
     before: growth.before,
     signedUp: sources.asked,
-    sources: sources.by.source.filter(({ asked }) => asked > 0).slice(0, MOST_SOURCES),
+    // Whom a file brought signed up by no form.
+    sources: sources.by.source.filter(({ name, asked }) => asked > 0 && name !== 'import').slice(0, MOST_SOURCES),
     letters: left
       .slice(0, MOST_LETTERS)
       .map(({ subject, counts: { recipients, delivered, people, hidden, clicked }, counted }) => ({

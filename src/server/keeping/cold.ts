@@ -231,7 +231,7 @@ export async function tellAsked(ctx: Context): Promise<void> {
           'Say on the desk whether the others are let go.',
         ],
         '/readers/cold',
-        { asked: false },
+        { told: 'must know' },
       );
     });
   }

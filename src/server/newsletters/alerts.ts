@@ -88,7 +88,15 @@ export async function tellOwnersDaily(ctx: Context, newsletterId: string): Promi
   });
 }
 
-/** Mails the owners of a newsletter, what they asked to be told or what every owner has to know. In the caller's transaction. */
+/** Why owners are told: they asked for it, it comes unless they do not want it, or every owner has to know. */
+type Told = 'asked' | 'usual' | 'must know';
+const WHY: Record<Told, (name: string) => string> = {
+  asked: (name) => `You get this because you own ${name} and asked to be told. Switch it off under Settings.`,
+  usual: (name) => `You get this because you own ${name}. Switch it off under Settings.`,
+  'must know': (name) => `You get this because you own ${name}.`,
+};
+
+/** Mails the owners of a newsletter. In the caller's transaction. */
 export async function mailOwners(
   ctx: Context,
   db: Db,
@@ -97,19 +105,15 @@ export async function mailOwners(
   heading: string,
   paragraphs: string[],
   path: string,
-  { asked = true } = {},
+  { told = 'asked', label = 'Open the desk' }: { told?: Told; label?: string } = {},
 ): Promise<void> {
   const notice: Notice = {
     name: newsletter.name,
     colour: '#17645c',
     heading,
     paragraphs,
-    link: { label: 'Open the desk', url: `${ctx.config.webOrigin}/desk/${newsletter.slug}${path}` },
-    footer: [
-      asked
-        ? `You get this because you own ${newsletter.name} and asked to be told. Switch it off under Settings.`
-        : `You get this because you own ${newsletter.name}.`,
-    ],
+    link: { label, url: `${ctx.config.webOrigin}/desk/${newsletter.slug}${path}` },
+    footer: [WHY[told](newsletter.name)],
   };
   for (const owner of await ownersOf(db, newsletterId))
     await post(ctx, db, { newsletterId: null, kind: 'alert', to: owner.email, subject: heading, notice });

@@ -155,7 +155,7 @@ async function holdLetter(ctx: Context, db: Db, id: string, cause: string): Prom
       `“${lineForAll(subject) || 'A letter'}” is held back`,
       [cause, 'Nothing of it is lost. It leaves by itself once this is mended.'],
       `/letters/${id}`,
-      { asked: false },
+      { told: 'must know' },
     );
   }
 }

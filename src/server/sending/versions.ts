@@ -316,7 +316,7 @@ async function tellVerdict(ctx: Context, db: Db, letter: Deciding, verdict: Kept
           : `The rest of its readers get “${names[verdict.winner ?? verdict.leader]}” now.`,
     ],
     `/letters/${letter.id}`,
-    { asked: false },
+    { told: 'must know' },
   );
 }
 

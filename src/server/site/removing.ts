@@ -43,7 +43,7 @@ export async function closeNewsletter(ctx: Context, newsletter: Newsletter, type
           'After that its readers, letters, forms and figures are gone, and nobody can bring them back but from such a file.',
         ],
         '/settings',
-        { asked: false },
+        { told: 'must know' },
       );
     return { at };
   });

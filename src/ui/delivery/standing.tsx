@@ -1,4 +1,5 @@
 import { REASONS } from '@/core/delivery/reason';
+import { PLACES, type Place } from '@/core/delivery/seeds';
 import { COMPLAINTS, type ReasonView, type Standing } from '@/core/delivery/standing';
 import { figure, percent } from '@/core/growth/figures';
 import { Chip } from '../kit/page';
@@ -16,7 +17,7 @@ export const junkWords = (junk: Standing['junk']): string =>
       : `${whole(junk.low)} to ${whole(junk.high)}%`;
 
 /** How each provider treats the letters, with its worst trouble and the one thing to do. */
-export function Standings({ standings }: { standings: Standing[] }) {
+export function Standings({ standings, boxes }: { standings: Standing[]; boxes: ReadonlyMap<string, Place> }) {
   return (
     <Table
       label="Providers"
@@ -41,6 +42,9 @@ export function Standings({ standings }: { standings: Standing[] }) {
           </span>,
           <span key="j" className="whitespace-nowrap text-ink-2">
             {junkWords(one.junk)}
+            {boxes.has(one.name) && (
+              <span className="block whitespace-normal text-small">your box: {PLACES[boxes.get(one.name)!].toLowerCase()}</span>
+            )}
           </span>,
           <span key="s" className="block max-w-md">
             <Chip tone={one.tone}>{one.state}</Chip>
