@@ -14,6 +14,8 @@ import { warningsNow } from './watch';
 
 /** The newsletter's local hour, on Mondays, at which its week is told. */
 const TELL_HOUR = 8;
+/** Sources of those who signed up by no form. */
+const NO_FORM: ReadonlySet<string> = new Set(['import', 'by hand']);
 const MOST_LETTERS = 5;
 const MOST_SOURCES = 3;
 /** Standings are looked at over so many days. */
@@ -90,8 +92,7 @@ export async function weekOf(ctx: Context, newsletter: Newsletter): Promise<Week
     now: growth.now,
     before: growth.before,
     signedUp: sources.asked,
-    // Whom a file brought signed up by no form.
-    sources: sources.by.source.filter(({ name, asked }) => asked > 0 && name !== 'import').slice(0, MOST_SOURCES),
+    sources: sources.by.source.filter(({ name, asked }) => asked > 0 && !NO_FORM.has(name)).slice(0, MOST_SOURCES),
     letters: left
       .slice(0, MOST_LETTERS)
       .map(({ subject, counts: { recipients, delivered, people, hidden, clicked }, counted }) => ({

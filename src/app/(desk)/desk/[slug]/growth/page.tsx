@@ -229,7 +229,7 @@ function Spans({ now, before, against }: { now: Span; before: Span; against: str
       label="Joined and left"
       columns={[
         { title: 'What', silent: true },
-        { title: 'Now', figure: true },
+        { title: 'These days', figure: true },
         { title: against.charAt(0).toUpperCase() + against.slice(1), figure: true },
       ]}
       rows={[
