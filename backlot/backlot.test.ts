@@ -7,6 +7,7 @@ import { aggregateReport, elsewhere } from './mailboxes/dmarc';
 import { mannerOf, PUT_OFF_MS, saidToLetter, saidToRecipient } from './mailboxes/manners';
 import { dialectOf, goneNotice, junkReport } from './mailboxes/notices';
 import { OutgoingMail } from './mailboxes/outgoing';
+import { LivingPublic, readable } from './public/living';
 
 const ZONE = `$ORIGIN lanternfish.example.
 $TTL 600
@@ -96,6 +97,85 @@ describe('what providers send of their own', () => {
     now += 6 * 86_400_000;
     await mail.work();
     expect(mail.waiting).toBe(0);
+  });
+});
+
+describe('the public', () => {
+  const HTML = `<img src="https://go.example/o/1.gif"><p>Words <a href="https://go.example/c/1?a=1&amp;b=2">of the deep</a> <a href="https://go.example/c/2">and more</a></p>
+    <a href="https://go.example/leave">Unsubscribe</a> <a href="https://go.example/see">Read it in a browser</a>`;
+  const living = () => {
+    let now = Date.parse('2026-11-24T09:00:00Z');
+    const did: string[] = [];
+    const note = (what: string) => async (url: string) => {
+      did.push(`${what} ${url}`);
+    };
+    const world = new LivingPublic(async () => new Date(now), {
+      fetch: note('fetch'),
+      leave: note('leave'),
+      complain: note('complain'),
+      answer: note('answer'),
+    });
+    return { world, did, later: (ms: number) => (now += ms) };
+  };
+  const to = (n: number) => `reader${n}@${['heronmail', 'postbird', 'kestrel', 'fjordbox'][n % 4]}.example`;
+  const letter = (n: number, subject = 'Tides') => ({
+    id: String(n),
+    to: to(n),
+    from: 'a@b.example',
+    subject,
+    html: HTML,
+    leaveUrl: 'https://go.example/leave',
+  });
+
+  it('finds what a letter fetches, and the links that somebody would follow', () => {
+    expect(readable(HTML)).toEqual({
+      pictures: ['https://go.example/o/1.gif'],
+      links: ['https://go.example/c/1?a=1&b=2', 'https://go.example/c/2'],
+    });
+  });
+
+  it('does nothing asleep; awake it reads, follows, answers, leaves and complains, the same each time, and writes down what was so', async () => {
+    const run = async (awake: boolean) => {
+      const { world, did, later } = living();
+      world.wake(awake);
+      world.junkAt('postbird.example', 1);
+      for (let n = 0; n < 1_200; n += 1) await world.came(letter(n));
+      expect(await world.work()).toBe(0);
+      later(86_400_000);
+      await world.work();
+      return { did, truth: world.truth, waiting: world.waiting };
+    };
+    expect(await run(false)).toEqual({ did: [], truth: [], waiting: 0 });
+    const [one, other] = [await run(true), await run(true)];
+    expect(one).toEqual(other);
+    expect(one.waiting).toBe(0);
+    expect(one.truth).toHaveLength(1_200);
+    const count = (what: string) => one.did.filter((line) => line.startsWith(what)).length;
+    for (const [what, field] of [
+      ['leave', 'left'],
+      ['complain', 'complained'],
+      ['answer', 'answered'],
+    ] as const)
+      expect(count(what), what).toBe(one.truth.filter((row) => row[field]).length);
+    expect(count('answer')).toBeGreaterThan(0);
+    expect(count('fetch https://go.example/c')).toBeGreaterThan(one.truth.filter(({ clicked }) => clicked).length);
+    expect(one.truth.filter((row) => row.to.endsWith('@postbird.example') && row.read)).toEqual([]);
+    const reading = one.truth.filter((row) => !row.to.endsWith('@postbird.example'));
+    expect(reading.filter(({ read }) => read).length / reading.length).toBeGreaterThan(0.3);
+    expect(count('fetch https://go.example/leave')).toBe(0);
+  });
+
+  it('is nobody at other providers, and forgets what was to come when it goes to sleep', async () => {
+    const { world, did, later } = living();
+    world.wake(true);
+    await world.came({ ...letter(1), to: 'x@elsewhere.example' });
+    expect(world.truth).toEqual([]);
+    for (let n = 0; n < 50; n += 1) await world.came(letter(n));
+    expect(world.waiting).toBeGreaterThan(0);
+    world.wake(false);
+    later(86_400_000);
+    await world.work();
+    expect(did).toEqual([]);
   });
 });
 

@@ -8,6 +8,7 @@ import { simpleParser } from 'mailparser';
 import nodemailer from 'nodemailer';
 import { generate } from 'selfsigned';
 import { SMTPServer } from 'smtp-server';
+import { type Hands, LivingPublic } from '../public/living';
 import { asJson, notFound, serve } from '../shell/http';
 import { knowLocalhost } from '../shell/localhost';
 import { esc, worldPage } from '../shell/page';
@@ -68,6 +69,27 @@ async function report(letter: store.Stored): Promise<void> {
       `reports@${hostOf(letter.to)}`,
     );
 }
+
+const publicHands: Hands = {
+  fetch: async (url, { agent, network }) => {
+    await fetch(url, { headers: { 'user-agent': agent, 'x-forwarded-for': network }, redirect: 'manual' });
+  },
+  leave: async (url) => {
+    await fetch(url, { method: 'POST', body: new URLSearchParams({ 'List-Unsubscribe': 'One-Click' }) });
+  },
+  complain: async (id) => {
+    const letter = store.get(id);
+    if (letter) await report(letter);
+  },
+  answer: async (id) => {
+    const letter = store.get(id);
+    if (!letter) return;
+    const of = { ...partsOf(letter), date: await worldNow(), original: store.source(id).toString('latin1') };
+    await sendBack(letter.mailFrom, personAnswers(of), letter.to);
+  },
+};
+const living = new LivingPublic(worldNow, publicHands);
+setInterval(() => void living.work(), 500);
 
 const certificate = await generate([{ name: 'commonName', value: 'mx.backlot.example' }], { keySize: 2048 });
 const smtp = new SMTPServer({
@@ -146,6 +168,17 @@ const smtp = new SMTPServer({
               if (manner === 'away') await sendBack(mailFrom, awayNote(of));
               if (manner === 'answers') await sendBack(mailFrom, personAnswers(of), to);
               if (manner === 'complains') await report(stored);
+              if (manner === 'takes' && living.awake) {
+                const { html } = await simpleParser(source, { skipTextToHtml: true });
+                await living.came({
+                  id: stored.id,
+                  to,
+                  from: stored.from,
+                  subject: stored.subject,
+                  html: html || '',
+                  leaveUrl: stored.leaveUrl,
+                });
+              }
               if (to.startsWith('verdicts@'))
                 await sendBack(head.replyTo?.value[0]?.address ?? mailFrom, verdictReply({ ...of, trace }));
             });
@@ -182,6 +215,7 @@ function inboxPage(to: string | undefined): string {
       to
         ? '<p><a href="/">All inboxes</a></p>'
         : `<p>Mailboxes at ${PROVIDERS.join(', ')}. Addresses that begin with nobody-, gone-, full-, slow-, grey-, refuse-, junk-, listed-, late-, away-, answers- or complains- do accordingly.</p><form action="/"><label>Open the inbox of <input name="to" size="36" placeholder="someone@heronmail.example"></label> <button>Open</button></form>
+<p>The public is <b>${living.awake ? 'awake' : 'asleep'}</b>${living.awake ? `: ${living.waiting} things are still to be done` : ''}. <form method="post" action="/public"><button name="awake" value="${living.awake ? 'no' : 'yes'}">${living.awake ? 'Let it sleep' : 'Wake it'}</button>${PROVIDERS.map((name) => ` <label>${name} puts into junk, in a hundred <input name="junk ${name}" size="3" value="${Math.round(100 * living.junkOf(name))}"></label>`).join('')}</form> <a href="/public">What it really did</a></p>
 <p>The doors are <b>${doors}</b>. <form method="post" action="/doors"><button name="doors" value="${doors === 'open' ? 'closed' : 'open'}">${doors === 'open' ? 'Close them' : 'Open them'}</button></form></p>`
     }
 <p>${letters.length} letters</p><table><tr><th>Came</th><th>To</th><th>From</th><th>Subject</th><th>SPF DKIM DMARC</th></tr>${rows}</table>`,
@@ -214,6 +248,12 @@ serve('mailboxes', portOf('BACKLOT_INBOX_PORT'), async (ask) => {
     doors = ask.fields.get('doors') === 'closed' ? 'closed' : 'open';
     return { seeOther: '/' };
   }
+  if (root === 'public' && ask.method === 'POST') {
+    living.wake(ask.fields.get('awake') === 'yes');
+    for (const name of PROVIDERS) living.junkAt(name, Number(ask.fields.get(`junk ${name}`) ?? 0) / 100);
+    return { seeOther: '/' };
+  }
+  if (root === 'public') return asJson(living.truth);
   if (root === 'inbox') return { body: inboxPage(id) };
   if (root === 'api') return asJson(store.list(ask.query.get('to') ?? undefined).slice(0, Number(ask.query.get('most') ?? 100)));
   const letter = root === 'letter' ? store.get(id) : undefined;

@@ -8,3 +8,7 @@ export function chance(seed: number): () => number {
     return ((t ^ (t >>> 14)) >>> 0) / 4294967296;
   };
 }
+
+/** A seed that some text always gives. */
+export const seedOf = (text: string): number =>
+  [...text].reduce((sum, letter) => (Math.imul(sum, 31) + letter.charCodeAt(0)) | 0, 17);

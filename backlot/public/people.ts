@@ -3,9 +3,7 @@
  * run repeats, and what people really did is known: the truth that screens are held against.
  */
 
-import { chance } from './chance';
-
-const seedOf = (text: string): number => [...text].reduce((sum, letter) => (Math.imul(sum, 31) + letter.charCodeAt(0)) | 0, 17);
+import { chance, seedOf } from './chance';
 
 export const PROVIDERS = ['heronmail.example', 'postbird.example', 'kestrel.example', 'fjordbox.example'] as const;
 const BROWSERS = [
@@ -51,31 +49,41 @@ export type Came = { acts: Act[]; read: boolean; clicked: boolean; inJunk: boole
 
 export function people(seed: number, count: number): Person[] {
   const random = chance(seed);
-  return Array.from({ length: count }, (_, n): Person => {
+  return Array.from({ length: count }, (_, n) => {
     const provider = PROVIDERS[n % PROVIDERS.length]!;
-    const luck = random();
-    return {
-      address: `${['ida', 'bo', 'mara', 'nils', 'tove'][n % 5]}.${n}@${provider}`,
-      provider,
-      reads: Math.min(0.95, 0.15 + 0.7 * random() ** 1.3),
-      clicks: 0.1 + 0.25 * random(),
-      proxied: provider === 'heronmail.example' && random() < 0.5,
-      scanned: provider === 'kestrel.example' && random() < 0.12,
-      box:
-        luck < 0.01
-          ? 'dead at once'
-          : luck < 0.025
-            ? 'dead later'
-            : luck < 0.032
-              ? 'full'
-              : luck < 0.038
-                ? 'takes it for junk'
-                : luck < 0.044
-                  ? 'asks a list'
-                  : 'well',
-      complains: random() < 0.03 ? 0.08 : 0,
-    };
+    return made(`${['ida', 'bo', 'mara', 'nils', 'tove'][n % 5]}.${n}@${provider}`, provider, random);
   });
+}
+
+/** Whoever is at an address: the same person each time, with a mailbox that takes mail as its address says. Null at no provider of this world. */
+export function personAt(address: string): Person | null {
+  const provider = PROVIDERS.find((one) => address.toLowerCase().endsWith(`@${one}`));
+  return provider ? { ...made(address, provider, chance(seedOf(address.toLowerCase()))), box: 'well' } : null;
+}
+
+function made(address: string, provider: Person['provider'], random: () => number): Person {
+  const luck = random();
+  return {
+    address,
+    provider,
+    reads: Math.min(0.95, 0.15 + 0.7 * random() ** 1.3),
+    clicks: 0.1 + 0.25 * random(),
+    proxied: provider === 'heronmail.example' && random() < 0.5,
+    scanned: provider === 'kestrel.example' && random() < 0.12,
+    box:
+      luck < 0.01
+        ? 'dead at once'
+        : luck < 0.025
+          ? 'dead later'
+          : luck < 0.032
+            ? 'full'
+            : luck < 0.038
+              ? 'takes it for junk'
+              : luck < 0.044
+                ? 'asks a list'
+                : 'well',
+    complains: random() < 0.03 ? 0.08 : 0,
+  };
 }
 
 /** What a person does with a letter of so many links. `inJunk` is which share of its letters their provider puts into junk; who finds one there does not read it. */

@@ -30,21 +30,26 @@ const saved = async (name: string): Promise<string> => {
   return readFile(await (await download).path(), 'utf8');
 };
 
+/** A letter is written, and let go. */
+const send = async (title: string) => {
+  await section('Letters');
+  await desk.getByRole('button', { name: 'Write a letter' }).click();
+  await desk.getByRole('textbox', { name: 'The letter' }).waitFor();
+  await desk.getByLabel('Title', { exact: true }).fill(title);
+  await desk.getByRole('textbox', { name: 'The letter' }).click();
+  await desk.keyboard.type(`Words of ${title.toLowerCase()}.`);
+  await desk
+    .getByRole('status')
+    .filter({ hasText: /^Saved/ })
+    .first()
+    .waitFor();
+  await desk.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
+  await letGo();
+};
+
 describe('delivery', () => {
   it('is told provider by provider, reason by reason, in the servers’ words, from what really came back', async () => {
-    await section('Letters');
-    await desk.getByRole('button', { name: 'Write a letter' }).click();
-    await desk.getByRole('textbox', { name: 'The letter' }).waitFor();
-    await desk.getByLabel('Title', { exact: true }).fill('Reeds');
-    await desk.getByRole('textbox', { name: 'The letter' }).click();
-    await desk.keyboard.type('Words of reeds.');
-    await desk
-      .getByRole('status')
-      .filter({ hasText: /^Saved/ })
-      .first()
-      .waitFor();
-    await desk.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
-    await letGo();
+    await send('Reeds');
     await desk.getByText('Reeds').first().waitFor();
     await section('Delivery');
     await until(desk, /heronmail\.example\s+29\s+/);
@@ -139,6 +144,38 @@ describe('delivery', () => {
     await world.advance(1_440);
     await until(desk, /heronmail\.example[\s\S]*the last 30 days/);
     await until(desk, /Yours, from here/);
+  });
+});
+
+describe('the public', () => {
+  it('reads once it is woken; nobody counts as having read who did not', async () => {
+    await world.post('inbox', '/public', { awake: 'yes' });
+    await send('Sedges');
+    const { db } = founded.ctx;
+    type Truth = { to: string; subject: string; read: boolean };
+    const truth = async () =>
+      ((await (await fetch(world.at('inbox', '/public'))).json()) as Truth[]).filter(({ subject }) => subject === 'Sedges');
+    await expect.poll(async () => (await truth()).length, { timeout: 40_000, interval: 300 }).toBe(20);
+    for (let hour = 0; hour < 12; hour += 1) await world.advance(60);
+    const copies = () =>
+      db
+        .selectFrom('deliveries')
+        .innerJoin('letters', 'letters.id', 'deliveries.letter_id')
+        .select(['address', 'opened_at', 'opened_by_machine_at'])
+        .where('letters.subject', '=', 'Sedges')
+        .where('deliveries.newsletter_id', '=', founded.newsletter.id)
+        .execute();
+    const readers = (await truth()).filter(({ read }) => read).map(({ to }) => to);
+    // Whoever read was seen to, or a program of their mailbox had fetched its pictures before.
+    const missed = async () => {
+      const known = (await copies()).filter((copy) => copy.opened_at !== null || copy.opened_by_machine_at !== null);
+      return readers.filter((one) => !known.some(({ address }) => address === one));
+    };
+    await expect.poll(missed, { timeout: 20_000 }).toEqual([]);
+    const seen = (await copies()).filter((copy) => copy.opened_at !== null).map(({ address }) => address);
+    expect(seen.length).toBeGreaterThan(0);
+    for (const address of seen) expect(readers).toContain(address);
+    await world.post('inbox', '/public', { awake: 'no' });
   });
 });
 
