@@ -221,7 +221,8 @@ describe('what the other side says', () => {
     const next = await schedule('The next one');
     world.clock.advance(31 * MINUTE);
     await world.work();
-    expect(sink.taken).toHaveLength(300);
+    // Its owner reads besides what the week was.
+    expect(sink.taken.filter(({ to }) => !to.startsWith(newsletter.owner))).toHaveLength(300);
     expect(await counts(next)).toMatchObject({ recipients: 300, delivered: 300 });
     await sink.close();
   });
