@@ -7,6 +7,8 @@ export const PLACES = {
   nowhere: 'Nowhere',
 } as const;
 export type Place = keyof typeof PLACES;
+/** The same in a word or two. */
+export const PLACES_SHORT: Record<Place, string> = { inbox: 'inbox', aside: 'beside it', junk: 'junk', nowhere: 'not found' };
 export const isPlace = (text: unknown): text is Place => typeof text === 'string' && Object.hasOwn(PLACES, text);
 
 export const MOST_BOXES = 12;

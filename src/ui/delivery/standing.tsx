@@ -1,5 +1,5 @@
 import { REASONS } from '@/core/delivery/reason';
-import { PLACES, type Place } from '@/core/delivery/seeds';
+import { PLACES_SHORT, type Place } from '@/core/delivery/seeds';
 import { COMPLAINTS, type ReasonView, type Standing } from '@/core/delivery/standing';
 import { figure, percent } from '@/core/growth/figures';
 import { Chip } from '../kit/page';
@@ -43,7 +43,7 @@ export function Standings({ standings, boxes }: { standings: Standing[]; boxes: 
           <span key="j" className="whitespace-nowrap text-ink-2">
             {junkWords(one.junk)}
             {boxes.has(one.name) && (
-              <span className="block whitespace-normal text-small">your box: {PLACES[boxes.get(one.name)!].toLowerCase()}</span>
+              <span className="block whitespace-normal text-small">your box: {PLACES_SHORT[boxes.get(one.name)!]}</span>
             )}
           </span>,
           <span key="s" className="block max-w-md">

@@ -58,7 +58,7 @@ export function JoinedLeft({ days }: { days: Day[] }) {
 
   return (
     <div>
-      <p className="mb-2 flex flex-wrap justify-between gap-x-4 text-[13px] text-ink-2">
+      <p className="mt-2.5 mb-2 flex flex-wrap justify-between gap-x-4 text-[13px] text-ink-2">
         <span className="flex gap-4">
           <span>
             <i aria-hidden className="mr-1.5 inline-block size-2 bg-verdigris" />

@@ -114,7 +114,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string 
             {together(
               watching.map(
                 (rule) =>
-                  `${rule.name} leaves ${rhythmInPlace(rule.settings)}${rule.settings.choices ? ', or as readers chose' : ''}`,
+                  `“${rule.name}” leaves ${rhythmInPlace(rule.settings)}${rule.settings.choices ? ', or as readers chose' : ''}`,
               ),
             )}
             .{' '}
