@@ -539,7 +539,7 @@ describe('a letter’s result', () => {
     const curve = await curveOf(world.ctx, newsletter, last);
     expect(curve.figures?.reads.slice(0, 4)).toEqual([1, 0, 1, 0]);
     expect(curve.figures?.clicks.slice(0, 4)).toEqual([0, 0, 1, 0]);
-    expect(curve.figures?.versions).toEqual([{ got: 6, read: 2, clicked: 1 }]);
+    expect(curve.figures?.versions).toEqual([{ got: 6, back: 0, read: 2, clicked: 1 }]);
     expect(curve.usual?.slice(0, 4)).toEqual([1 / 6, 1 / 6, 2 / 6, 2 / 6]);
     expect((await curveOf(world.ctx, newsletter, ids[1]!)).usual).toBeNull();
     expect(await usualRates(world.ctx, newsletter)).toEqual({ opens: 2 / 6, clicks: 1 / 6 });

@@ -37,6 +37,7 @@ describe('a letter’s first two days', () => {
     variant: 0,
     delivered: true,
     waiting: false,
+    back: false,
     readHour: null,
     clickHour: null,
     read: false,
@@ -53,7 +54,9 @@ describe('a letter’s first two days', () => {
         row({ variant: 1, readHour: CURVE_HOURS, read: true, n: 2 }),
         // A clock that was set back; a copy that came back after it was opened; a version that is none.
         row({ variant: 1, readHour: -2, read: true }),
-        row({ delivered: false, readHour: 1, read: true }),
+        row({ delivered: false, back: true, readHour: 1, read: true }),
+        // Called off: it came to nobody, and back from nobody.
+        row({ delivered: false, n: 7 }),
         row({ variant: 9, n: 4 }),
       ],
       2,
@@ -61,8 +64,8 @@ describe('a letter’s first two days', () => {
     expect(figures.reads.slice(0, 4)).toEqual([4, 1, 1, 0]);
     expect(figures.clicks.slice(0, 4)).toEqual([0, 0, 0, 1]);
     expect(figures.versions).toEqual([
-      { got: 9, read: 4, clicked: 1 },
-      { got: 3, read: 3, clicked: 0 },
+      { got: 9, back: 1, read: 4, clicked: 1 },
+      { got: 3, back: 0, read: 3, clicked: 0 },
     ]);
     expect(upToEachHour(figures.reads).at(-1)).toBe(6);
   });

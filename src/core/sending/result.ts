@@ -24,7 +24,7 @@ export type LetterFigures = {
   /** How many opened, and followed a link, for the first time within each hour. */
   reads: number[];
   clicks: number[];
-  versions: { got: number; read: number; clicked: number }[];
+  versions: { got: number; back: number; read: number; clicked: number }[];
 };
 
 /** One group of copies as the database counts them: hours since the letter began, null for never, or not within the curve. */
@@ -33,6 +33,8 @@ export type Counted = {
   delivered: boolean;
   /** Is it still to be delivered? */
   waiting: boolean;
+  /** Did it come back: bounced, refused, or given up on? */
+  back: boolean;
   readHour: number | null;
   clickHour: number | null;
   read: boolean;
@@ -45,7 +47,7 @@ export function figuresOf(rows: readonly Counted[], versions: number): LetterFig
   const figures: LetterFigures = {
     reads: Array.from({ length: CURVE_HOURS }, () => 0),
     clicks: Array.from({ length: CURVE_HOURS }, () => 0),
-    versions: Array.from({ length: versions }, () => ({ got: 0, read: 0, clicked: 0 })),
+    versions: Array.from({ length: versions }, () => ({ got: 0, back: 0, read: 0, clicked: 0 })),
   };
   const within = (hour: number | null): hour is number => hour !== null && hour < CURVE_HOURS;
   for (const row of rows) {
@@ -53,6 +55,7 @@ export function figuresOf(rows: readonly Counted[], versions: number): LetterFig
     if (within(row.readHour)) figures.reads[Math.max(0, row.readHour)]! += row.n;
     if (within(row.clickHour)) figures.clicks[Math.max(0, row.clickHour)]! += row.n;
     const version = figures.versions[row.variant];
+    if (version && row.back) version.back += row.n;
     if (!version || !row.delivered) continue;
     version.got += row.n;
     if (row.read) version.read += row.n;

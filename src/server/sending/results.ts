@@ -38,9 +38,9 @@ export async function countedCopies(db: Db, letter: Copies): Promise<Counted[]> 
   const hour = (column: string) =>
     sql`least(${CURVE_HOURS}, floor(extract(epoch from ${sql.ref(`d.${column}`)} - ${letter.started_at}::timestamptz) / 3600))::int`;
   const { rows } = await sql<Counted>`
-    select d.variant, d.state = 'delivered' as delivered, d.state in ('queued', 'claimed') as waiting, ${hour('opened_at')} as "readHour", ${hour('clicked_at')} as "clickHour",
+    select d.variant, d.state = 'delivered' as delivered, d.state in ('queued', 'claimed') as waiting, d.state in ('bounced', 'refused', 'given up') as back, ${hour('opened_at')} as "readHour", ${hour('clicked_at')} as "clickHour",
       d.opened_at is not null as read, d.clicked_at is not null as clicked, count(*)::int as n
-    from deliveries d where ${copiesOf(letter)} and d.state <> 'kept' group by 1, 2, 3, 4, 5, 6, 7`.execute(db);
+    from deliveries d where ${copiesOf(letter)} and d.state <> 'kept' group by 1, 2, 3, 4, 5, 6, 7, 8`.execute(db);
   return rows;
 }
 

@@ -8,7 +8,7 @@ type Props = {
   test: LetterTest;
   names: string[];
   /** How each has done so far; null before anything was counted. */
-  figures: { got: number; read: number; clicked: number }[] | null;
+  figures: { got: number; back: number; read: number; clicked: number }[] | null;
   counted: { opens: boolean; clicks: boolean };
   /** The version that the rest gets, and the one that was clearly better. */
   winner: number | null;
@@ -34,6 +34,7 @@ export function VersionsTold({ test, names, figures, counted, winner, clear, arm
             ? [{ title: test.decides === 'clicks' ? 'Clicked, when decided' : 'Opened, when decided', figure: true }]
             : []),
           { title: 'Got it', figure: true },
+          { title: 'Came back', figure: true, hideNarrow: true },
           { title: 'Read', figure: true },
           { title: 'Clicked', figure: true },
           ...(choose ? [{ title: 'Choose', silent: true }] : []),
@@ -50,6 +51,7 @@ export function VersionsTold({ test, names, figures, counted, winner, clear, arm
               </span>,
               ...(arms ? [arms[n] ? `${figure(arms[n].did)} of ${figure(arms[n].got)}` : '–'] : []),
               one ? figure(one.got) : '–',
+              one ? `${figure(one.back)} · ${percent(one.back, one.got + one.back)}` : '–',
               counted.opens ? share(one?.read ?? 0) : 'not counted',
               counted.clicks ? share(one?.clicked ?? 0) : 'not counted',
               ...(choose ? [choose(n)] : []),
