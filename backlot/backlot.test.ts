@@ -165,6 +165,28 @@ describe('the public', () => {
     expect(count('fetch https://go.example/leave')).toBe(0);
   });
 
+  it('has providers that trust a sender less with each complaint, and more with each reader', async () => {
+    const { world, later } = living();
+    world.wake(true);
+    expect(world.junkNow('kestrel.example')).toBe(0);
+    const some = async (from: number) => {
+      for (let n = from; n < from + 1_500; n += 1) await world.came(letter(n, `Tides ${from}`));
+      later(86_400_000);
+      await world.work();
+    };
+    await some(0);
+    const complained = world.truth.filter((row) => row.complained && row.to.endsWith('@kestrel.example')).length;
+    const blamed = world.junkNow('kestrel.example');
+    expect(complained > 0).toBe(blamed > 0);
+    expect(
+      Math.max(...['heronmail', 'postbird', 'kestrel', 'fjordbox'].map((name) => world.junkNow(`${name}.example`))),
+    ).toBeGreaterThan(0);
+    world.junkAt('kestrel.example', 0.5);
+    expect(world.junkNow('kestrel.example')).toBeCloseTo(0.5 + 0.5 * blamed, 9);
+    world.junkAt('kestrel.example', Number.NaN);
+    expect(world.junkNow('kestrel.example')).toBeCloseTo(blamed, 9);
+  });
+
   it('is nobody at other providers, and forgets what was to come when it goes to sleep', async () => {
     const { world, did, later } = living();
     world.wake(true);

@@ -31,6 +31,9 @@ export type Hands = {
 
 const LEAVES = 0.01;
 const ANSWERS = 0.008;
+/** What a complaint does to a sender's name at a provider, and what each reader does who reads. */
+const BLAMED = 0.03;
+const FORGIVEN = 0.002;
 /** Nobody follows these for what a letter tells. */
 const NO_READING = /unsubscribe|leave|choose what|browser|settings/i;
 const MOST_WAITING = 200_000;
@@ -53,6 +56,7 @@ export class LivingPublic {
   #order = 0;
   #busy = false;
   readonly #junk = new Map<string, number>();
+  readonly #blame = new Map<string, number>();
   readonly truth: Truth[] = [];
 
   constructor(
@@ -71,12 +75,21 @@ export class LivingPublic {
     this.#awake = awake;
     if (!awake) this.#waiting = [];
   }
-  /** From now on a provider puts this share of what comes into junk, whoever it comes from. */
+  /** From now on a provider puts this share of what comes into junk, whatever its readers say of it. */
   junkAt(provider: string, share: number): void {
     this.#junk.set(provider, Math.min(1, Math.max(0, Number.isFinite(share) ? share : 0)));
   }
   junkOf(provider: string): number {
     return this.#junk.get(provider) ?? 0;
+  }
+  /** What share it puts there now: besides what it was told to, the more the more of its readers complained lately, and the less the more they read. */
+  junkNow(provider: string): number {
+    const told = this.junkOf(provider);
+    return told + (1 - told) * (this.#blame.get(provider) ?? 0);
+  }
+  #judge(provider: string, complained: boolean): void {
+    const blame = this.#blame.get(provider) ?? 0;
+    this.#blame.set(provider, complained ? blame + BLAMED * (1 - blame) : blame * (1 - FORGIVEN));
   }
 
   /** A letter came to somebody: what they will do with it is settled, and done when its time has come. */
@@ -84,7 +97,8 @@ export class LivingPublic {
     const person = this.#awake ? personAt(letter.to) : null;
     if (!person || this.#waiting.length > MOST_WAITING) return;
     const { pictures, links } = readable(letter.html);
-    const came = comesOf(person, letter.subject, { links: links.length, inJunk: this.junkOf(person.provider) });
+    const came = comesOf(person, letter.subject, { links: links.length, inJunk: this.junkNow(person.provider) });
+    if (came.read) this.#judge(person.provider, false);
     const random = chance(seedOf(`${letter.to} ${letter.subject} besides`));
     const [left, answered] = [came.read && letter.leaveUrl !== null && random() < LEAVES, came.read && random() < ANSWERS];
     const clicked = came.clicked && links.length > 0;
@@ -132,7 +146,11 @@ export class LivingPublic {
   }
 
   async #act(letter: Arrived, what: Doing, urls: string[]): Promise<void> {
-    if (what === 'complain') return this.hands.complain(letter.id);
+    if (what === 'complain') {
+      const person = personAt(letter.to);
+      if (person) this.#judge(person.provider, true);
+      return this.hands.complain(letter.id);
+    }
     if (what === 'answer') return this.hands.answer(letter.id);
     if (what === 'leave') return this.hands.leave(letter.leaveUrl!);
     for (const url of urls) await this.hands.fetch(url, what);

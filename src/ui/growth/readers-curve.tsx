@@ -130,12 +130,23 @@ export function ReadersCurve({ curve, ahead, goal, notes }: Props) {
           ),
           ...(goal
             ? [
-                line(
-                  'goal',
-                  days.map(() => goal),
-                  '--plum',
-                  'dotted',
-                ),
+                {
+                  ...line(
+                    'goal',
+                    days.map(() => goal),
+                    '--plum',
+                    'dotted',
+                  ),
+                  // Away from the label of a line that ends near it.
+                  endLabel: {
+                    show: true,
+                    formatter: 'goal',
+                    color: token('--plum'),
+                    fontFamily: 'inherit',
+                    fontSize: 12,
+                    offset: [0, (ahead.at(-1)?.readers ?? last.readers) >= goal ? 9 : -9],
+                  },
+                },
               ]
             : []),
           {
