@@ -27,32 +27,28 @@ export const oldEventsDir = (ctx: Pick<Context, 'config'>, newsletterId: string)
  * reader and no agent, so that nobody's erasure has to reach into files), then out of the database but for what is kept there. One month each time, the oldest first, by
  * one worker; a month to which something was added meanwhile is put away anew the next time. Answers which month, or null.
  */
-export function putAwayEvents(ctx: Context): Promise<string | null> {
-  return ctx.db.connection().execute(async (db) => {
-    const { rows } = await sql<{ mine: boolean }>`select pg_try_advisory_lock(hashtext('old-events')) as mine`.execute(db);
-    if (!rows[0]?.mine) return null;
-    try {
-      return await putAway(ctx, db);
-    } finally {
-      await sql`select pg_advisory_unlock(hashtext('old-events'))`.execute(db);
-    }
-  });
-}
-
-async function putAway(ctx: Context, db: Db): Promise<string | null> {
+export async function putAwayEvents(ctx: Context): Promise<string | null> {
   const last = DateTime.fromJSDate(ctx.clock.now(), { zone: 'utc' }).startOf('month').minus({ months: ctx.config.eventMonths });
   const { rows } = await sql<{ name: string; month: string }>`
     select c.relname as name, replace(substring(c.relname from 8), '_', '-') as month from pg_inherits i join pg_class c on c.oid = i.inhrelid
     where i.inhparent = 'events'::regclass and c.relname ~ '^events_[0-9]{4}_[0-9]{2}$' and c.relname < ${`events_${last.toFormat('yyyy_MM')}`}
       and not exists (select 1 from event_months m where to_char(m.month, 'YYYY_MM') = substring(c.relname from 8)) order by 1 limit 1`.execute(
-    db,
+    ctx.db,
   );
   const found = rows[0];
   if (!found) return null;
   const { name, month } = found;
-  const written = await write(ctx, db, name, month);
   const [first, next] = [`${month}-01`, DateTime.fromISO(`${month}-01`).plus({ months: 1 }).toISODate()!];
-  return db.transaction().execute(async (trx) => {
+  const written = await ctx.db
+    .transaction()
+    .setIsolationLevel('repeatable read')
+    .execute(async (trx) =>
+      // Asked beside this transaction, which sees nothing of what was put away while it began: what is left of a month must never be written over its file.
+      (await isOurs(trx)) && !(await isAway(ctx.db, first)) ? write(ctx, trx, name, month) : null,
+    );
+  if (!written) return null;
+  return ctx.db.transaction().execute(async (trx) => {
+    if (!(await isOurs(trx)) || (await isAway(trx, first))) return null;
     // Nobody adds to it from here on; whoever looks at it may go on until it is out.
     await sql`lock table ${sql.table(name)} in share mode`.execute(trx);
     const { rows: counted } = await sql<{ n: string; latest: string }>`
@@ -77,35 +73,39 @@ async function putAway(ctx: Context, db: Db): Promise<string | null> {
   });
 }
 
+/** Until its transaction ends nobody else puts anything away: a lock of the transaction, which a pooler keeps where it was taken. */
+async function isOurs(trx: Db): Promise<boolean> {
+  const { rows } = await sql<{ mine: boolean }>`select pg_try_advisory_xact_lock(hashtext('old-events')) as mine`.execute(trx);
+  return rows[0]?.mine ?? false;
+}
+
+const isAway = async (db: Db, first: string): Promise<boolean> =>
+  (await db.selectFrom('event_months').select('month').where('month', '=', first).executeTakeFirst()) !== undefined;
+
 /** Writes a month's events to files, a newsletter's to its own; each file is there whole or not at all. Answers how many there were, and the latest of them. */
-async function write(ctx: Context, db: Db, name: string, month: string): Promise<{ n: number; latest: string }> {
-  return db
-    .transaction()
-    .setIsolationLevel('repeatable read')
-    .execute(async (trx) => {
-      await sql`declare old_events no scroll cursor for
-        select id, newsletter_id, ${sql.raw(COLUMNS.join(', '))} from ${sql.table(name)} order by newsletter_id, day, id`.execute(
-        trx,
-      );
-      let [n, latest] = [0, 0n];
-      let file: MonthFile | null = null;
-      for (;;) {
-        const { rows } = await sql<Record<(typeof COLUMNS)[number], unknown> & { id: string; newsletter_id: string }>`
-          fetch ${sql.lit(AT_ONCE)} from old_events`.execute(trx);
-        if (rows.length === 0) break;
-        for (const row of rows) {
-          if (file?.of !== row.newsletter_id) {
-            await file?.close();
-            file = await MonthFile.begin(ctx, row.newsletter_id, month);
-          }
-          await file.add(`${COLUMNS.map((column) => cell(row[column])).join(',')}\r\n`);
-          n += 1;
-          if (BigInt(row.id) > latest) latest = BigInt(row.id);
-        }
+async function write(ctx: Context, trx: Db, name: string, month: string): Promise<{ n: number; latest: string }> {
+  await sql`declare old_events no scroll cursor for
+    select id, newsletter_id, ${sql.raw(COLUMNS.join(', '))} from ${sql.table(name)} order by newsletter_id, day, id`.execute(
+    trx,
+  );
+  let [n, latest] = [0, 0n];
+  let file: MonthFile | null = null;
+  for (;;) {
+    const { rows } = await sql<Record<(typeof COLUMNS)[number], unknown> & { id: string; newsletter_id: string }>`
+      fetch ${sql.lit(AT_ONCE)} from old_events`.execute(trx);
+    if (rows.length === 0) break;
+    for (const row of rows) {
+      if (file?.of !== row.newsletter_id) {
+        await file?.close();
+        file = await MonthFile.begin(ctx, row.newsletter_id, month);
       }
-      await file?.close();
-      return { n, latest: String(latest) };
-    });
+      await file.add(`${COLUMNS.map((column) => cell(row[column])).join(',')}\r\n`);
+      n += 1;
+      if (BigInt(row.id) > latest) latest = BigInt(row.id);
+    }
+  }
+  await file?.close();
+  return { n, latest: String(latest) };
 }
 
 /** None of these has a comma or a quote in it: moments, numbers, ids and words of our own. */

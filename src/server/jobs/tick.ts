@@ -254,7 +254,8 @@ export async function housekeeping(ctx: Context): Promise<void> {
   await tellAsked(ctx);
   await forgetOldMoves(ctx);
   await forgetOldReports(ctx);
-  await putAwayEvents(ctx);
+  // A disk that is full stops nothing else.
+  await putAwayEvents(ctx).catch((error) => ctx.log.error({ err: error }, 'old events could not be put away'));
   await forgetOldImports(ctx);
   await forgetOldExports(ctx);
   await forgetOldFiles(ctx);
