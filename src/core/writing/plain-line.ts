@@ -24,11 +24,20 @@ function said(html: string): string {
   return out.join('');
 }
 
-/** What HTML from outside says (a title, a summary), on one line, at most `most` characters. */
+/** Of something longer no more is read. */
+const MOST_READ = 100_000;
+/** So many characters more than asked for have to be there before the rest of a text is left unread: what was cut off in the middle of lies beyond them. */
+const BEYOND = 100;
+
+/** What HTML from outside says (a title, a summary), on one line, at most `most` characters. Of a long one its beginning is read, and the more the less it says. */
 export function plainLine(html: string, most: number): string {
-  const once = said(shallow(html.slice(0, 100_000)));
-  // Feeds are known to escape their titles once too often; what looks like a tag after the first time is text.
-  return plainText(said(once.replaceAll('<', '&lt;')), most);
+  for (let length = most * 8 + BEYOND; ; length *= 8) {
+    const part = html.slice(0, Math.min(length, MOST_READ));
+    const once = said(shallow(part));
+    // Feeds are known to escape their titles once too often; what looks like a tag after the first time is text.
+    const line = plainText(said(once.replaceAll('<', '&lt;')), most + BEYOND);
+    if (line.length === most + BEYOND || length >= Math.min(html.length, MOST_READ)) return plainText(line, most);
+  }
 }
 
 /** Text from outside on one line, at most `most` characters: what looks like a tag in it is text too. No control or bidirectional characters. */

@@ -248,6 +248,34 @@ describe('HTML from outside', () => {
     expect(plainLine('x'.repeat(60), 50)).toHaveLength(50);
     expect(plainLine('<script>alert(1)</script>Title \u202eevil', 50)).toBe('Title evil');
   });
+  it('is the beginning of all that HTML says, however little of it was read', () => {
+    const piece = fc.constantFrom(
+      'Words of a post. ',
+      '<p>',
+      '</p>',
+      '<a href="/x" title="a > b">',
+      '</a>',
+      '&amp;amp; ',
+      '&#8217;',
+      '<br>',
+      '<script>let a = "<p>hidden</p>";</script>',
+      '<style>p{}</style>',
+      '<!-- said by nobody -->',
+      '<img src="data:image/gif;base64,AAAA" alt="x">',
+      '   \n',
+      '鯨 🐋 ',
+      '&lt;b&gt;',
+    );
+    fc.assert(
+      fc.property(fc.array(piece, { maxLength: 400 }), fc.integer({ min: 5, max: 240 }), (pieces, most) => {
+        const html = pieces.join('');
+        const whole = plainLine(html, 100_000);
+        const line = plainLine(html, most);
+        expect(line).toBe(whole.length <= most ? whole : `${whole.slice(0, most - 1).trimEnd()}…`);
+      }),
+      { numRuns: 300 },
+    );
+  });
 });
 
 describe('slots', () => {
