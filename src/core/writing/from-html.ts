@@ -36,9 +36,16 @@ const BLOCKS = new Set(
 );
 const HEADINGS: Record<string, 2 | 3> = { h1: 2, h2: 2, h3: 3, h4: 3, h5: 3, h6: 3 };
 
+/** White space that is not one space. */
+const UNEVEN = /\s\s|[^\S ]/;
+
 /** Control and bidirectional override characters say nothing that a reader should see; halves of characters nothing can keep. */
 export const plain = (text: string): string =>
-  whole(withoutMarks(text)).replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g, '');
+  ODD.test(text)
+    ? whole(withoutMarks(text)).replace(/[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069]/g, '')
+    : text;
+/** Whatever of that is looked for first, since nearly every text has none of it. */
+const ODD = /[\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f-\u009f\u202a-\u202e\u2066-\u2069\ud800-\udfff\ue000\ue001]/;
 
 /** A web or mail address made absolute, or undefined for anything else. */
 function address(value: string | undefined, base: string, web = false): string | undefined {
@@ -155,13 +162,15 @@ export function fromHtml(html: string, base: string): Document {
     else put(heading ? { kind: 'heading', level: heading, inline: runs } : { kind: 'paragraph', inline: runs });
   };
   const say = (text: string) => {
-    const words = plain(text).replace(/\s+/g, ' ');
+    const clean = plain(text);
+    // Most texts have nothing but single spaces.
+    const words = UNEVEN.test(clean) ? clean.replace(/\s+/g, ' ') : clean;
     const before = inline.at(-1);
     const glued = before === undefined || before.kind === 'break' || (before.kind === 'text' && before.text.endsWith(' '));
     const value = glued ? words.trimStart() : words;
     if (!value) return;
     const href = links.at(-1);
-    const own = [...new Set(marks)];
+    const own = marks.length > 1 ? [...new Set(marks)] : [...marks];
     if (before?.kind === 'text' && before.href === href && (before.marks ?? []).join() === own.join()) before.text += value;
     else inline.push({ kind: 'text', text: value, ...(own.length ? { marks: own } : {}), ...(href ? { href } : {}) });
   };
