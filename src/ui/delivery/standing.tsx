@@ -43,7 +43,7 @@ export function Standings({ standings, boxes }: { standings: Standing[]; boxes: 
           <span key="j" className="whitespace-nowrap text-ink-2">
             {junkWords(one.junk)}
             {boxes.has(one.name) && (
-              <span className="block whitespace-normal text-small">your box: {PLACES_SHORT[boxes.get(one.name)!]}</span>
+              <span className="block text-small">your box: {PLACES_SHORT[boxes.get(one.name)!]}</span>
             )}
           </span>,
           <span key="s" className="block max-w-md">
