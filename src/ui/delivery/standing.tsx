@@ -42,9 +42,7 @@ export function Standings({ standings, boxes }: { standings: Standing[]; boxes: 
           </span>,
           <span key="j" className="whitespace-nowrap text-ink-2">
             {junkWords(one.junk)}
-            {boxes.has(one.name) && (
-              <span className="block text-small">your box: {PLACES_SHORT[boxes.get(one.name)!]}</span>
-            )}
+            {boxes.has(one.name) && <span className="block text-small">your box: {PLACES_SHORT[boxes.get(one.name)!]}</span>}
           </span>,
           <span key="s" className="block max-w-md">
             <Chip tone={one.tone}>{one.state}</Chip>
