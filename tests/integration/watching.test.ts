@@ -4,8 +4,8 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { eachDay } from '@/core/growth/periods';
 import { growthOf } from '@/server/growth/growth';
 import { listsGrown, sourcesOf } from '@/server/growth/sources';
-import { warningsNow, watch } from '@/server/growth/watch';
-import { tellWeek, weekOf } from '@/server/growth/week';
+import { warningsNow, watch, watchesDue } from '@/server/growth/watch';
+import { tellWeek, weekOf, weeksDue } from '@/server/growth/week';
 import { foldCounts, recount } from '@/server/jobs/tick';
 import { keepList } from '@/server/keeping/things';
 import { letterOf } from '@/server/sending/views';
@@ -50,6 +50,8 @@ describe('each Monday', () => {
     );
     const id = await world.letter(newsletter, senderId);
     await world.work();
+    // What was put away since left all the same.
+    await sql`update letters set archived_at = ${world.clock.now()} where id = ${id}::uuid`.execute(world.ctx.db);
     // Tuesday, 24 November; the Monday after it at eight, by the newsletter's clock.
     world.clock.advance(5 * DAY + 21 * HOUR);
     await world.work();
@@ -57,7 +59,7 @@ describe('each Monday', () => {
     world.clock.advance(3 * HOUR);
     await world.work();
     await world.work();
-    expect(told()).toEqual([expect.stringMatching(/^The week to 29 Nov: 3 readers more$/)]);
+    expect(told()).toEqual(['The week to 29 Nov: 3 joined, 0 left']);
     const words = await wordsOf(0);
     const week = await weekOf(world.ctx, newsletter);
     const { now, reading } = await growthOf(world.ctx, newsletter, { from: '2026-11-23', to: '2026-11-29' });
@@ -112,6 +114,27 @@ describe('each Monday', () => {
     expect(told()).toEqual([]);
   });
 
+  it('of one newsletter that cannot be told, or looked at, holds up no other', async () => {
+    await world.readers(newsletter, [at('a')]);
+    await world.work();
+    world.clock.advance(7 * DAY);
+    const db = world.ctx.db.withPlugin({
+      transformQuery: ({ node }) => node,
+      transformResult: async ({ result }) => {
+        if (result.rows.some((row) => 'reader_goal' in row && !('slug' in row))) throw new Error('A row that cannot be read');
+        return result;
+      },
+    });
+    await expect(tellWeek({ ...world.ctx, db }, newsletter.id)).rejects.toThrow('cannot be read');
+    await expect(watch(world.brokenAfter(3), newsletter.id)).rejects.toThrow();
+    const due = async () => [...(await weeksDue(world.ctx)), ...(await watchesDue(world.ctx))];
+    expect(await due()).toEqual([]);
+    world.clock.advance(HOUR);
+    expect(await due()).toHaveLength(2);
+    await world.work();
+    expect(told()).toHaveLength(1);
+  });
+
   it('loses no week to a process that dies: told once, or told by the next', async () => {
     await world.readers(newsletter, [at('a')]);
     await world.work();
@@ -135,8 +158,8 @@ describe('what is out of the usual', () => {
     await joinedOn(days(180, 15), 3);
     await Promise.all([watch(world.ctx, newsletter.id), watch(world.ctx, newsletter.id)]);
     await world.work();
-    expect(told()).toEqual(['Nobody has joined for two weeks']);
-    expect(await wordsOf(0)).toContain('0 people joined in the last two weeks. Usual for you are about 42');
+    expect(told()).toEqual(['Nobody joined in the two weeks to yesterday']);
+    expect(await wordsOf(0)).toContain('0 people joined in the two weeks to yesterday. Usual for you are about 42');
     expect(await warningsNow(world.ctx, newsletter)).toMatchObject([{ kind: 'few join', about: '', path: '/growth' }]);
     for (let hour = 0; hour < 3; hour += 1) {
       world.clock.advance(HOUR);

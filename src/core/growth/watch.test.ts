@@ -51,7 +51,8 @@ describe('what is out of the usual', () => {
     );
   });
   it('is any number above the line at which providers act, however usual, and none that is too few to say', () => {
-    expect(kinds(watched([provider('a', { complained: 2 }, { complained: 2 })]))).toEqual(['complaints']);
+    const [often] = warningsOf(watched([provider('a', { complained: 2 }, { complained: 2 })]));
+    expect(often).toMatchObject({ kind: 'complaints', heading: 'Many readers report letters as junk' });
     expect(kinds(watched([provider('a', {}, { complained: 0 }), provider('b', {}, {})]))).toEqual([]);
   });
 
@@ -60,6 +61,10 @@ describe('what is out of the usual', () => {
     expect(kinds(watched([provider('a', { refused: 60 }, { refused: 60 }, 240), provider('b', {}, {})]))).toEqual([]);
     const [smaller] = warningsOf(watched([provider(ELSEWHERE, {}, { refused: 60 }, 240)]));
     expect(smaller!.heading).toBe('Smaller providers do not take letters as they used to');
+    // Of one of which there is no habit yet, it is not said to have had another.
+    const young = provider('a', {}, { refused: 60 }, 240);
+    const [first] = warningsOf(watched([{ ...young, weeks: young.weeks.slice(-4) }]));
+    expect(first!.heading).toBe('a turns letters away');
   });
 
   it('is a rate of confirmations that fell, and not one that fell by little', () => {
@@ -73,7 +78,7 @@ describe('what is out of the usual', () => {
   it('is growth that stopped, and not where few ever come', () => {
     const past = Array.from({ length: 12 }, (_, n) => 40 + (n % 3));
     const [warning] = warningsOf(watched([], { joined: { past, latest: 0 } }));
-    expect(warning).toMatchObject({ kind: 'few join', heading: 'Nobody has joined for two weeks' });
+    expect(warning).toMatchObject({ kind: 'few join', heading: 'Nobody joined in the two weeks to yesterday' });
     expect(kinds(watched([], { joined: { past, latest: 12 } }))).toEqual(['few join']);
     expect(kinds(watched([], { joined: { past, latest: 30 } }))).toEqual([]);
     expect(kinds(watched([], { joined: { past: Array.from({ length: 12 }, (_, n) => n % 3), latest: 0 } }))).toEqual([]);
@@ -111,7 +116,7 @@ describe('a week', () => {
   };
   it('is told in the figures of the screens', () => {
     const { heading, paragraphs } = weekWords(WEEK);
-    expect(heading).toBe('The week to 22 Nov: 33 readers more');
+    expect(heading).toBe('The week to 22 Nov: 45 joined, 12 left');
     expect(paragraphs).toEqual([
       '1,200 people read now. From Monday, 16 Nov, to Sunday, 22 Nov, 45 joined and 12 left; the week before it was 40 and 9.',
       '60 people signed up by a form: directly (31), by way of reefboard.example (20) and otherwise (9).',
@@ -130,7 +135,7 @@ describe('a week', () => {
       moreLetters: 3,
       goal: { readers: 1_000, day: null, reached: true },
     });
-    expect(heading).toBe('The week to 22 Nov: 1 reader fewer');
+    expect(heading).toBe('The week to 22 Nov: 1 joined, 2 left');
     expect(paragraphs[2]).toBe('“Tides”: 1,170 of 1,180 delivered (99.2%).');
     expect(paragraphs[3]).toBe('3 more letters left.');
     expect(paragraphs).toContain('The goal of 1,000 readers is met.');

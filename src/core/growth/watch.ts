@@ -92,7 +92,8 @@ function complaints({ lately, providers }: Watched): Warning | null {
   return {
     kind: 'complaints',
     about: '',
-    heading: 'More readers than usual report letters as junk',
+    // Where they always did, or nobody can tell, it is not more than usual.
+    heading: found?.is ? 'More readers than usual report letters as junk' : 'Many readers report letters as junk',
     words: [
       `${figure(now.part)} of ${figure(now.whole)} letters of the last four weeks were reported (${share(rate)}).${usualWords(found, 'from')}`,
       rate >= COMPLAINTS.mend
@@ -103,6 +104,12 @@ function complaints({ lately, providers }: Watched): Warning | null {
     path: '/delivery?days=28',
   };
 }
+
+/** What is said of a provider whose habit is known, and of one of which there is none yet. */
+const refusing = (several: boolean, known: boolean): string =>
+  known
+    ? `${several ? 'do' : 'does'} not take letters as ${several ? 'they' : 'it'} used to`
+    : `${several ? 'turn' : 'turns'} letters away`;
 
 function refusal({ lately, standings }: Watched, provider: Provider): Warning | null {
   const standing = standings.find(({ name }) => name === provider.name);
@@ -116,10 +123,7 @@ function refusal({ lately, standings }: Watched, provider: Provider): Warning | 
   return {
     kind: 'refuses',
     about: provider.name,
-    heading:
-      provider.name === ELSEWHERE
-        ? 'Smaller providers do not take letters as they used to'
-        : `${provider.name} does not take letters as it used to`,
+    heading: `${provider.name === ELSEWHERE ? 'Smaller providers' : provider.name} ${refusing(provider.name === ELSEWHERE, found !== null)}`,
     words: [
       `Of ${figure(now.whole)} copies that went there in the last four weeks ${figure(now.part)} were not taken (${percent(now.part, now.whole)}).${usualWords(found, 'from')}`,
       `${standing.why} ${standing.todo}`,
@@ -150,9 +154,9 @@ function fewJoin({ joined: { past, latest } }: Watched): Warning | null {
   return {
     kind: 'few join',
     about: '',
-    heading: latest === 0 ? 'Nobody has joined for two weeks' : 'Far fewer people than usual join',
+    heading: latest === 0 ? 'Nobody joined in the two weeks to yesterday' : 'Far fewer people than usual join',
     words: [
-      `${counted(latest, 'person', 'people')} joined in the last two weeks. Usual for you are about ${figure(Math.round(found.usual))}; ${figure(Math.floor(found.edge))} and fewer are not.`,
+      `${counted(latest, 'person', 'people')} joined in the two weeks to yesterday. Usual for you are about ${figure(Math.round(found.usual))}; ${figure(Math.floor(found.edge))} and fewer are not.`,
       'Look whether your forms are still where they were and are seen, and whether a page that led to them is gone.',
     ],
     path: '/growth',

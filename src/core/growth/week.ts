@@ -44,7 +44,6 @@ const range = ({ least, about, most }: ReadRange): string =>
 /** The week as a mail's heading and paragraphs. */
 export function weekWords(week: Week): { heading: string; paragraphs: string[] } {
   const { now, before } = week;
-  const net = now.joined - now.left;
   const paragraphs = [
     `${counted(week.reading, 'person reads', 'people read')} now. From Monday, ${dayOfYear(week.from)}, to Sunday, ${dayOfYear(week.to)}, ${figure(now.joined)} joined and ${figure(now.left)} left; the week before it was ${figure(before.joined)} and ${figure(before.left)}.`,
   ];
@@ -78,7 +77,7 @@ export function weekWords(week: Week): { heading: string; paragraphs: string[] }
       `In the coming days: ${week.ahead.map(({ subject, day }) => `“${subject}” on ${dayOfYear(day)}`).join('; ')}.`,
     );
   return {
-    heading: `The week to ${dayOfYear(week.to)}: ${net >= 0 ? counted(net, 'reader more', 'readers more') : counted(-net, 'reader fewer', 'readers fewer')}`,
+    heading: `The week to ${dayOfYear(week.to)}: ${figure(now.joined)} joined, ${figure(now.left)} left`,
     paragraphs,
   };
 }

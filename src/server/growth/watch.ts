@@ -43,10 +43,12 @@ export function watchesDue(ctx: Context): Promise<{ id: string }[]> {
 export async function watch(ctx: Context, newsletterId: string): Promise<void> {
   const newsletter = await ctx.db.selectFrom('newsletters').selectAll().where('id', '=', newsletterId).executeTakeFirst();
   if (!newsletter) return;
-  const found = warningsOf(await watchedOf(ctx, newsletter));
   const now = ctx.clock.now();
+  // One that cannot be looked at stands back behind the others, and comes again in an hour.
+  await ctx.db.updateTable('newsletters').set({ watched_at: now }).where('id', '=', newsletterId).execute();
+  const found = warningsOf(await watchedOf(ctx, newsletter));
   await inTransaction(ctx.db, async (trx) => {
-    await trx.updateTable('newsletters').set({ watched_at: now }).where('id', '=', newsletterId).execute();
+    await trx.selectFrom('newsletters').select('id').where('id', '=', newsletterId).forUpdate().execute();
     const open = await trx
       .selectFrom('warnings')
       .select(['id', 'kind', 'about'])

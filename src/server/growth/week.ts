@@ -1,13 +1,14 @@
+import { sql } from 'kysely';
 import { DateTime } from 'luxon';
 import { localDay, momentsOf } from '@/core/growth/days';
 import { dayAfter, daysTo } from '@/core/growth/periods';
-import { isEmptyWeek, type Week, weekWords } from '@/core/growth/week';
+import { isEmptyWeek, type Week, type WeekLetter, weekWords } from '@/core/growth/week';
+import { lineForAll } from '@/core/writing/line';
 import type { Context, Newsletter } from '../context';
 import { inTransaction } from '../db/connection';
 import { deliveryOf } from '../delivery/standing';
 import { mailOwners } from '../newsletters/alerts';
 import { livingNewsletters } from '../newsletters/newsletters';
-import { lettersOf } from '../sending/views';
 import { growthOf } from './growth';
 import { sourcesOf } from './sources';
 import { warningsNow } from './watch';
@@ -53,7 +54,8 @@ export async function tellWeek(ctx: Context, newsletterId: string): Promise<void
   const now = ctx.clock.now();
   const due = newsletter.summary_due_at;
   const tells = due !== null && due <= now && newsletter.weekly_summary;
-  const week = tells ? await weekOf(ctx, newsletter) : null;
+  // One that cannot be told stands back behind the others, and comes again in an hour.
+  const week = tells ? await weekOf(ctx, newsletter).catch((error) => standBack(ctx, newsletterId, due, error)) : null;
   await inTransaction(ctx.db, async (trx) => {
     const { numUpdatedRows } = await trx
       .updateTable('newsletters')
@@ -70,6 +72,20 @@ export async function tellWeek(ctx: Context, newsletterId: string): Promise<void
   });
 }
 
+async function standBack(ctx: Context, id: string, due: Date, error: unknown): Promise<never> {
+  const later = new Date(ctx.clock.now().getTime() + 3_600_000);
+  await ctx.db
+    .updateTable('newsletters')
+    .set({ summary_due_at: later })
+    .where('id', '=', id)
+    .where('summary_due_at', '=', due)
+    .execute();
+  throw error;
+}
+
+/** A subject for all, without what is put in for each. */
+const titleOf = (subject: string): string => lineForAll(subject) || 'Without a subject';
+
 /** The last whole week, Monday to Sunday, by the newsletter's own days; in the figures of the screens of the same days. */
 export async function weekOf(ctx: Context, newsletter: Newsletter): Promise<Week> {
   const now = ctx.clock.now();
@@ -77,15 +93,32 @@ export async function weekOf(ctx: Context, newsletter: Newsletter): Promise<Week
   const monday = DateTime.fromJSDate(now, { zone }).startOf('week').toISODate()!;
   const days = daysTo(dayAfter(monday, -1), 7);
   const { from, until } = momentsOf(days, zone);
-  const [growth, sources, delivery, unusual, { letters }] = await Promise.all([
+  const soon = new Date(now.getTime() + 7 * 86_400_000);
+  const [growth, sources, delivery, unusual, left, ahead] = await Promise.all([
     growthOf(ctx, newsletter, days),
     sourcesOf(ctx, newsletter, days),
     deliveryOf(ctx, newsletter, LATELY),
     warningsNow(ctx, newsletter),
-    lettersOf(ctx, newsletter, { most: 100, drafts: false }),
+    // Also what was put away since.
+    sql<Omit<WeekLetter, 'counted'> & { opens: boolean; clicks: boolean }>`
+      select l.subject, l.counts_opens as opens, l.counts_clicks as clicks, coalesce(c.recipients, 0) as recipients, coalesce(c.delivered, 0) as delivered, coalesce(c.opened_people, 0) as people,
+        coalesce(c.hidden, 0) as hidden, coalesce(c.clicked, 0) as clicked
+      from letters l left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true
+      where l.newsletter_id = ${newsletter.id}::uuid and l.started_at >= ${from} and l.started_at < ${until} order by l.started_at desc, l.id`.execute(
+      ctx.db,
+    ),
+    ctx.db
+      .selectFrom('letters')
+      .select(['subject', 'due_at'])
+      .where('newsletter_id', '=', newsletter.id)
+      .where('state', '=', 'scheduled')
+      .where('due_at', '<', soon)
+      .orderBy('due_at')
+      .orderBy('id')
+      .limit(MOST_LETTERS)
+      .execute(),
   ]);
   const readers = growth.reading + growth.unreachable;
-  const left = letters.filter(({ startedAt }) => startedAt !== null && startedAt >= from && startedAt < until);
   return {
     ...days,
     reading: growth.reading,
@@ -93,26 +126,15 @@ export async function weekOf(ctx: Context, newsletter: Newsletter): Promise<Week
     before: growth.before,
     signedUp: sources.asked,
     sources: sources.by.source.filter(({ name, asked }) => asked > 0 && !NO_FORM.has(name)).slice(0, MOST_SOURCES),
-    letters: left
+    letters: left.rows
       .slice(0, MOST_LETTERS)
-      .map(({ subject, counts: { recipients, delivered, people, hidden, clicked }, counted }) => ({
-        subject,
-        recipients,
-        delivered,
-        people,
-        hidden,
-        clicked,
-        counted,
-      })),
-    moreLetters: Math.max(0, left.length - MOST_LETTERS),
+      .map(({ opens, clicks, ...letter }) => ({ ...letter, subject: titleOf(letter.subject), counted: { opens, clicks } })),
+    moreLetters: Math.max(0, left.rows.length - MOST_LETTERS),
     troubled: delivery.standings
       .filter(({ tone }) => tone === 'look' || tone === 'mend')
       .map(({ name, state }) => ({ name, state })),
     unusual: unusual.map(({ heading }) => heading),
     goal: growth.goal && { ...growth.goal, reached: readers >= growth.goal.readers },
-    ahead: letters
-      .filter(({ state, dueAt }) => state === 'scheduled' && dueAt !== null && dueAt < new Date(now.getTime() + 7 * 86_400_000))
-      .slice(0, MOST_LETTERS)
-      .map(({ subject, dueAt }) => ({ subject, day: localDay(dueAt!, zone) })),
+    ahead: ahead.map(({ subject, due_at }) => ({ subject: titleOf(subject), day: localDay(due_at, zone) })),
   };
 }
