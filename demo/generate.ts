@@ -5,6 +5,7 @@ import { localDay } from '@/core/growth/days';
 import { folded } from '@/core/readers/condition';
 import { ofList } from '@/core/sending/audience';
 import { type Document, run } from '@/core/writing/document';
+import { chance as numbers } from '../backlot/public/chance';
 import { FARED, GUEST, NEXT, PARAGRAPHS, personOf, TITLES } from './words';
 
 const DAY = 86_400_000;
@@ -17,18 +18,6 @@ const GUESTS = 190;
 export const REFUSING = [31, 33] as const;
 /** From this letter on postbird puts most copies into junk, and kestrel takes fewer at a time than are sent. */
 export const LATELY = 37;
-
-/** A small seeded generator of numbers in [0, 1): the same demo on every machine (mulberry32). */
-export function numbers(seed: number): () => number {
-  let state = seed >>> 0;
-  return () => {
-    state = (state + 0x6d2b79f5) >>> 0;
-    let t = state;
-    t = Math.imul(t ^ (t >>> 15), t | 1);
-    t ^= t + Math.imul(t ^ (t >>> 7), t | 61);
-    return ((t ^ (t >>> 14)) >>> 0) / 4_294_967_296;
-  };
-}
 
 export type DemoIds = {
   newsletter: string;

@@ -13,7 +13,7 @@ const PEOPLE = [...MANNERS, ...Array.from({ length: 20 }, (_, n) => `marsh-${n}`
 let world: TestWorld;
 let desk: Page;
 let founded: Founded;
-const { section, letGo } = onDesk(() => desk);
+const { section, letGo, written } = onDesk(() => desk);
 
 beforeAll(async () => {
   world = await TestWorld.open();
@@ -32,17 +32,7 @@ const saved = async (name: string): Promise<string> => {
 
 /** A letter is written, and let go. */
 const send = async (title: string) => {
-  await section('Letters');
-  await desk.getByRole('button', { name: 'Write a letter' }).click();
-  await desk.getByRole('textbox', { name: 'The letter' }).waitFor();
-  await desk.getByLabel('Title', { exact: true }).fill(title);
-  await desk.getByRole('textbox', { name: 'The letter' }).click();
-  await desk.keyboard.type(`Words of ${title.toLowerCase()}.`);
-  await desk
-    .getByRole('status')
-    .filter({ hasText: /^Saved/ })
-    .first()
-    .waitFor();
+  await written(title, () => desk.keyboard.type(`Words of ${title.toLowerCase()}.`));
   await desk.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
   await letGo();
 };
@@ -176,6 +166,33 @@ describe('the public', () => {
     expect(seen.length).toBeGreaterThan(0);
     for (const address of seen) expect(readers).toContain(address);
     await world.post('inbox', '/public', { awake: 'no' });
+  });
+});
+
+describe('what is out of the usual', () => {
+  it('stands on Today and on its own screen, with what to do', async () => {
+    const { db, clock } = founded.ctx;
+    await db
+      .insertInto('warnings')
+      .values({
+        id: crypto.randomUUID(),
+        newsletter_id: founded.newsletter.id,
+        kind: 'few join',
+        about: '',
+        heading: 'Far fewer people than usual join',
+        words: ['2 people joined in the two weeks to yesterday.', 'Look whether your forms are still where they were.'],
+        path: '/growth',
+        began_at: clock.now(),
+      })
+      .execute();
+    // It was looked at just now, and is not again in this test.
+    await db.updateTable('newsletters').set({ watched_at: clock.now() }).where('id', '=', founded.newsletter.id).execute();
+    await desk.getByRole('navigation', { name: 'Sections' }).getByRole('link', { name: 'Today' }).click();
+    const needs = desk.getByRole('complementary').filter({ hasText: 'Far fewer people than usual join' });
+    await needs.getByRole('link', { name: 'See why' }).click();
+    await desk.getByRole('heading', { level: 1, name: 'Growth' }).waitFor();
+    await desk.getByText('Look whether your forms are still where they were.').waitFor();
+    expect(await accessibilityFaults(desk)).toEqual([]);
   });
 });
 

@@ -9,6 +9,21 @@ export const onDesk = (desk: () => Page) => ({
     await desk().getByRole('navigation', { name: 'Sections' }).getByRole('link', { name }).click();
     await desk().getByRole('heading', { level: 1, name }).waitFor();
   },
+  /** A new letter is begun by its title; what it says is put in by `say`, and it is kept. */
+  written: async (title: string, say: (letter: Locator) => Promise<unknown>) => {
+    await desk().getByRole('navigation', { name: 'Sections' }).getByRole('link', { name: 'Letters' }).click();
+    await desk().getByRole('button', { name: 'Write a letter' }).click();
+    const letter = desk().getByRole('textbox', { name: 'The letter' });
+    await letter.waitFor();
+    await desk().getByLabel('Title', { exact: true }).fill(title);
+    await letter.click();
+    await say(letter);
+    await desk()
+      .getByRole('status')
+      .filter({ hasText: /^Saved/ })
+      .first()
+      .waitFor();
+  },
   /** Every agreement that the last look asks for is given, and the letter is let go. */
   letGo: async () => {
     const letItGo = desk().getByRole('button', { name: 'Let it go' });

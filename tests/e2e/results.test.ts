@@ -11,7 +11,7 @@ const OTHER = 'Eels, and what they owe us';
 let world: TestWorld;
 let desk: Page;
 let founded: Founded;
-const { section, letGo } = onDesk(() => desk);
+const { section, letGo, written } = onDesk(() => desk);
 const dialog = () => desk.getByRole('dialog');
 const copiesOf = async (subject: string) => {
   const all = await Promise.all(PEOPLE.map((one) => world.letters(one)));
@@ -29,22 +29,14 @@ afterAll(() => world?.close());
 
 describe('a letter that is tried in versions', () => {
   it('says beforehand what that could show, and goes to a part of its readers', async () => {
-    await section('Letters');
-    await desk.getByRole('button', { name: 'Write a letter' }).click();
-    await desk.getByRole('textbox', { name: 'The letter' }).waitFor();
-    await desk.getByLabel('Title', { exact: true }).fill('A census of eels');
-    await desk.getByRole('textbox', { name: 'The letter' }).click();
-    await desk.getByRole('textbox', { name: 'The letter' }).evaluate((element) => {
-      const clipboardData = new DataTransfer();
-      clipboardData.setData('text/html', '<p>Nineteen, and a <a href="https://teal.example/tray">tray</a>.</p>');
-      element.dispatchEvent(new ClipboardEvent('paste', { clipboardData, bubbles: true, cancelable: true }));
+    await written('A census of eels', async (letter) => {
+      await letter.evaluate((element) => {
+        const clipboardData = new DataTransfer();
+        clipboardData.setData('text/html', '<p>Nineteen, and a <a href="https://teal.example/tray">tray</a>.</p>');
+        element.dispatchEvent(new ClipboardEvent('paste', { clipboardData, bubbles: true, cancelable: true }));
+      });
+      await letter.getByText('Nineteen').waitFor();
     });
-    await desk.getByRole('textbox', { name: 'The letter' }).getByText('Nineteen').waitFor();
-    await desk
-      .getByRole('status')
-      .filter({ hasText: /^Saved/ })
-      .first()
-      .waitFor();
     await desk.getByRole('navigation', { name: 'Stages' }).getByRole('link', { name: 'Send' }).click();
     await desk.getByText('It goes to').waitFor();
     await desk.getByRole('button', { name: 'Try two subjects first …' }).click();

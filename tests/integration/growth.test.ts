@@ -1,6 +1,7 @@
 import { sql } from 'kysely';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { ELSEWHERE } from '@/core/delivery/standing';
+import { dayAfter } from '@/core/growth/periods';
 import { deliveryOf } from '@/server/delivery/standing';
 import { confirm } from '@/server/forms/confirm';
 import { publicForm } from '@/server/forms/forms';
@@ -8,6 +9,7 @@ import { funnelOf } from '@/server/growth/funnel';
 import { addNote, dropNote, growthOf, setGoal } from '@/server/growth/growth';
 import { foldCounts, recount } from '@/server/jobs/tick';
 import { leave } from '@/server/sending/leave';
+import { rampAhead, rampDone } from '@/server/sending/ramp';
 import { letterOf } from '@/server/sending/views';
 import { comesBack, complaint, notice } from './notices';
 import { DAY, TestWorld } from './world';
@@ -212,6 +214,41 @@ describe('growth', () => {
     expect((await growthOf(world.ctx, newsletter, 28)).notes).toHaveLength(1);
     await dropNote(world.ctx, newsletter, notes[0]!.id);
     expect((await growthOf(world.ctx, newsletter, 28)).notes).toEqual([]);
+  });
+});
+
+describe('a ramp-up', () => {
+  it('is told beside its plan: what left each day, under the ceiling that came of what was said', async () => {
+    const { domainId } = await world.sender(newsletter);
+    const day = (n: number) => dayAfter(dayNow(), n);
+    const ramp = { startedOn: day(-3), first: 100, days: 7, volume: 6_400 };
+    for (const [n, delivered, complained] of [
+      [-3, 100, 0],
+      [-2, 190, 2],
+      [-1, 100, 0],
+    ] as const)
+      await world.ctx.db
+        .insertInto('domain_days')
+        .values({ domain_id: domainId, day: day(n), planned: delivered, delivered, bounced: 1, complained })
+        .execute();
+    const done = await rampDone(world.ctx, newsletter, { id: domainId, ramp });
+    expect(done.slice(0, 5).map(({ day: on, plan, ceiling, left, complained }) => [on, plan, ceiling, left, complained])).toEqual(
+      [
+        [day(-3), 100, 100, 101, 0],
+        [day(-2), 200, 200, 191, 2],
+        // Two of 190 complained: the step is undone.
+        [day(-1), 400, 100, 101, 0],
+        [day(0), 800, 200, 0, 0],
+        [day(1), 1_600, 400, null, 0],
+      ],
+    );
+    // What is ahead is what letters keep to.
+    const ahead = await rampAhead(world.ctx.db, { id: domainId, ramp }, day(0));
+    expect(ahead.slice(0, 2).map(({ day: on, ceiling }) => [on, ceiling])).toEqual(
+      done.slice(3, 5).map((one) => [one.day, one.ceiling]),
+    );
+    expect(done.at(-1)!.ceiling).toBe(6_400);
+    expect(await rampDone(world.ctx, newsletter, { id: domainId, ramp: null })).toEqual([]);
   });
 });
 

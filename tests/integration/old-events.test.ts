@@ -5,6 +5,7 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { writeMarks } from '@/server/delivery/marks';
 import { oldEventsDir, putAwayEvents } from '@/server/delivery/old-events';
 import { deliveryOf } from '@/server/delivery/standing';
+import { newId } from '@/server/ids';
 import { recount } from '@/server/jobs/tick';
 import { letterOf } from '@/server/sending/views';
 import { eraseNewsletter } from '@/server/site/removing';
@@ -157,6 +158,15 @@ describe('old events', () => {
     expect(await linesOf('events-2026-11.csv.gz')).toHaveLength(5);
     const months = await world.ctx.db.selectFrom('event_months').select(['month', 'put_away', 'kept']).orderBy('month').execute();
     expect(months.filter(({ month }) => month === '2026-11-01')).toEqual([{ month: '2026-11-01', put_away: '4', kept: '1' }]);
+  });
+
+  it('of a newsletter that is deleted while they are written leave no file', async () => {
+    world.clock.advance(27 * 31 * DAY);
+    expect(await putAwayEvents(world.ctx)).toBe('2026-10');
+    // Its rows are gone, and its events are still seen by whoever began before.
+    await world.ctx.db.updateTable('events').set({ newsletter_id: newId() }).execute();
+    expect(await putAwayEvents(world.ctx)).toBe('2026-11');
+    expect(await readdir(join(world.ctx.config.mediaDir, 'events'))).toEqual([]);
   });
 
   it('go with their newsletter', async () => {

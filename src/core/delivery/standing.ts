@@ -190,32 +190,32 @@ const perCent = (part: number, whole: number): number | null => (whole > 0 ? Num
 export const OVER_TIME = {
   taken: {
     word: 'Taken',
-    note: 'Of the copies that came to an end, how many each provider took. A copy that was put off and taken later counts as taken.',
+    note: 'Of the copies that came to an end, how many each provider took. A copy that was put off and taken later counts as taken. By the week in which their letter began.',
     of: ({ copies }) => perCent(copies.delivered, settledOf(copies)),
   },
   slow: {
     word: 'Put off',
-    note: 'For each hundred copies that came to an end, how often one was put off because the provider took fewer at a time, or wanted it sent again; by the week in which it said so.',
+    note: 'For each hundred copies that came to an end, how often one was put off because the provider took fewer at a time, or wanted it sent again: by the week in which it said so. Weeks in which no letter began are not drawn.',
     of: ({ copies, putOff }) => perCent(putOff, settledOf(copies)),
   },
   away: {
     word: 'Turned away',
-    note: 'Of the copies that came to an end, how many were refused, or given up on, for other causes than a dead mailbox.',
+    note: 'Of the copies that came to an end, how many were refused, or given up on, for other causes than a dead mailbox. By the week in which their letter began.',
     of: ({ copies }) => perCent(copies.refused + copies.givenUp, settledOf(copies)),
   },
   dead: {
     word: 'Bounced',
-    note: 'Of the copies that came to an end, how many went to mailboxes that do not exist any more, or stay full.',
+    note: 'Of the copies that came to an end, how many went to mailboxes that do not exist any more, or stay full. By the week in which their letter began.',
     of: ({ copies }) => perCent(copies.bounced, settledOf(copies)),
   },
   complaints: {
     word: 'Complaints',
-    note: 'Of the copies that were taken, how many their readers reported as junk. Large providers look closer above 0.1%, and turn letters away above 0.3%.',
+    note: 'Of the copies that were taken, how many their readers reported as junk. Large providers look closer above 0.1%, and turn letters away above 0.3%. By the week in which their letter began.',
     of: ({ copies }) => perCent(copies.complained, copies.delivered),
   },
   read: {
     word: 'Read',
-    note: 'Of the copies whose reading can be seen, how many a person opened. Where it falls at one provider and at no other, letters have likely landed in junk. Letters of the last days are still being read.',
+    note: 'Of the copies whose reading can be seen, how many a person opened. Where it falls at one provider and at no other, letters have likely landed in junk. Letters of the last days are still being read. By the week in which their letter began.',
     of: ({ copies }) => perCent(copies.read, Math.max(0, copies.delivered - copies.hidden)),
   },
 } as const satisfies Record<string, { word: string; note: string; of: (week: ProviderLine['weeks'][number]) => number | null }>;

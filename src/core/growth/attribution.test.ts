@@ -126,6 +126,11 @@ describe('a source under several spellings', () => {
   it('is not another one that is like it', () => {
     expect(one(row('reefboard', 1), row('reefboards', 1), row('direct', 1))).toHaveLength(3);
     expect(one(row('a.example', 1), row('b.example', 1))).toHaveLength(2);
+    // Two domains of one name are two; a word means the larger of them.
+    expect(one(row('reefboard.example', 5), row('reefboard.test', 9), row('reefboard', 1))).toEqual([
+      row('reefboard.test', 10),
+      row('reefboard.example', 5),
+    ]);
     expect(one(row('...', 1), row('---', 1), row('鯨.example', 1), row('鯨', 2)).map(({ n }) => n)).toEqual([3, 1, 1]);
   });
 });

@@ -1,4 +1,4 @@
-import { getDomainWithoutSuffix } from 'tldts';
+import { getDomain, getDomainWithoutSuffix } from 'tldts';
 
 /** What a visit says of where it came from, as the site snippet or the form sends it. */
 export type Touch = {
@@ -113,31 +113,36 @@ export function classify(touch: Pick<Touch, 'source' | 'medium' | 'campaign' | '
   return 'link';
 }
 
-/** What a source is called at its shortest: two spellings of one name have it in common (`Reef-Board`, `www.reefboard.example`, `reefboard`). */
-const spelling = (name: string): string => {
-  const plain = name.trim().toLowerCase();
-  return (getDomainWithoutSuffix(plain) ?? plain).replace(/[\s._-]+/g, '') || plain;
-};
+/** A word as most spell it: without case, spaces and signs. */
+const bare = (word: string): string => word.toLowerCase().replace(/[\s._-]+/g, '') || word;
 
 /**
- * Puts together what is one source under two spellings, as a campaign's word and as a referring host. It is called by its host where that is known, else as most
- * spell it; counts are added up in the order of the largest.
+ * Puts together what is one source under two spellings: hosts of one domain, words that differ by case and signs, and a campaign's word with the host that it names
+ * (the one that weighs most, where domains of several suffixes have that name). It is called by its host where that is known, else as most spell it; the largest first.
  */
 export function asOneSource<T extends { name: string }>(
   rows: readonly T[],
   weight: (row: T) => number,
   add: (a: T, b: T) => T,
 ): T[] {
+  const sorted = [...rows].sort((a, b) => weight(b) - weight(a));
   const groups = new Map<string, T[]>();
-  for (const row of rows) groups.set(spelling(row.name), [...(groups.get(spelling(row.name)) ?? []), row]);
-  return [...groups.values()]
-    .map((all) => {
-      const sorted = [...all].sort(
-        (a, b) => Number(b.name.includes('.')) - Number(a.name.includes('.')) || weight(b) - weight(a),
-      );
-      return { ...sorted.reduce(add), name: sorted[0]!.name };
-    })
-    .sort((a, b) => weight(b) - weight(a));
+  const join = (key: string, row: T) => groups.set(key, [...(groups.get(key) ?? []), row]);
+  // By what a domain is called without its suffix: which domain a campaign's word means.
+  const named = new Map<string, string>();
+  const words: T[] = [];
+  for (const row of sorted) {
+    const domain = getDomain(row.name);
+    if (!domain) {
+      words.push(row);
+      continue;
+    }
+    const word = bare(getDomainWithoutSuffix(row.name) ?? domain);
+    if (!named.has(word)) named.set(word, domain);
+    join(domain, row);
+  }
+  for (const row of words) join(named.get(bare(row.name.trim())) ?? `word ${bare(row.name.trim())}`, row);
+  return [...groups.values()].map((all) => ({ ...all.reduce(add), name: all[0]!.name })).sort((a, b) => weight(b) - weight(a));
 }
 
 /** How a touch is counted: the campaign's source, else the referring host, else "direct". */

@@ -1,19 +1,16 @@
 import { DateTime } from 'luxon';
-import { type Days, daysTo, type Within } from './periods';
+import { type Days, dayAfter, daysTo, eachDay, type Within } from './periods';
 
 /** The local calendar day of an instant in a zone, as YYYY-MM-DD. */
 export const localDay = (at: Date, zone: string) => DateTime.fromJSDate(at, { zone }).toISODate() ?? '';
 
 /** The `count` local days that end with the day of `until`, oldest first. */
-export function lastDays(until: Date, zone: string, count: number): string[] {
-  const end = DateTime.fromJSDate(until, { zone }).startOf('day');
-  return Array.from({ length: count }, (_, i) => end.minus({ days: count - 1 - i }).toISODate() ?? '');
-}
+export const lastDays = (until: Date, zone: string, count: number): string[] => eachDay(daysTo(localDay(until, zone), count));
 
 /** The local days from that of `from` on: the columns of the runway. */
 export function nextDays(from: Date, zone: string, count: number): string[] {
-  const start = DateTime.fromJSDate(from, { zone }).startOf('day');
-  return Array.from({ length: count }, (_, i) => start.plus({ days: i }).toISODate() ?? '');
+  const first = localDay(from, zone);
+  return eachDay({ from: first, to: dayAfter(first, count - 1) });
 }
 
 /** Which days those are, where they are said by their number: so many that end today. */

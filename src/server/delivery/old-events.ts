@@ -96,7 +96,7 @@ async function write(ctx: Context, trx: Db, name: string, month: string): Promis
     if (rows.length === 0) break;
     for (const row of rows) {
       if (file?.of !== row.newsletter_id) {
-        await file?.close();
+        await keep(ctx, file);
         file = await MonthFile.begin(ctx, row.newsletter_id, month);
       }
       await file.add(`${COLUMNS.map((column) => cell(row[column])).join(',')}\r\n`);
@@ -104,8 +104,16 @@ async function write(ctx: Context, trx: Db, name: string, month: string): Promis
       if (BigInt(row.id) > latest) latest = BigInt(row.id);
     }
   }
-  await file?.close();
+  await keep(ctx, file);
   return { n, latest: String(latest) };
+}
+
+/** Of a newsletter that was deleted while its file was written nothing stays. */
+async function keep(ctx: Context, file: MonthFile | null): Promise<void> {
+  if (!file) return;
+  await file.close();
+  const there = await ctx.db.selectFrom('newsletters').select('id').where('id', '=', file.of).executeTakeFirst();
+  if (!there) await rm(oldEventsDir(ctx, file.of), { recursive: true, force: true });
 }
 
 /** None of these has a comma or a quote in it: moments, numbers, ids and words of our own. */

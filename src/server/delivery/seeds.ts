@@ -1,5 +1,5 @@
 import { sql } from 'kysely';
-import { isPlace, MOST_BOXES, type Place } from '@/core/delivery/seeds';
+import { isPlace, type Landed, MOST_BOXES } from '@/core/delivery/seeds';
 import { Fault } from '@/core/faults';
 import { parseAddress } from '@/core/readers/address';
 import type { Person } from '../auth/session';
@@ -11,9 +11,7 @@ import { postAll } from '../mail/post';
 import { proofMail, provedOf } from '../sending/proof';
 
 export type SeedBox = { id: string; address: string };
-/** One copy of a test: what became of its mail, and where it was found. */
-export type SeedCopy = { address: string; mail: 'under way' | 'delivered' | 'not taken'; place: Place | null };
-export type SeedTest = { id: string; subject: string; byName: string; at: Date; copies: SeedCopy[] };
+export type SeedTest = { id: string; subject: string; byName: string; at: Date; copies: Landed[] };
 /** Letters that a test can be made of. */
 export type Triable = { id: string; subject: string };
 
@@ -121,7 +119,7 @@ export async function seedTests(ctx: Context, newsletter: Newsletter): Promise<S
     .limit(MOST_TESTS)
     .execute();
   if (tests.length === 0) return [];
-  const { rows } = await sql<SeedCopy & { test_id: string }>`
+  const { rows } = await sql<Landed & { test_id: string }>`
     select c.test_id, c.address, c.place, case when m.id is null or m.state = 'delivered' then 'delivered' when m.state in ('queued', 'claimed') then 'under way' else 'not taken' end as mail
     from seed_copies c left join mails m on m.id = c.mail_id
     where c.test_id = any(${tests.map(({ id }) => id)}::uuid[]) order by split_part(c.address, '@', 2), c.address`.execute(

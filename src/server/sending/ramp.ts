@@ -1,37 +1,44 @@
 import { sql } from 'kysely';
-import { DateTime } from 'luxon';
 import { type RampPlan, rampCeilings, type Share, spread } from '@/core/delivery/ramp';
 import { localDay } from '@/core/growth/days';
+import { dayAfter, lengthOf } from '@/core/growth/periods';
 import type { Context } from '../context';
 import type { Db } from '../db/connection';
 
 export type RampDayView = { day: string; ceiling: number; planned: number };
 
-const addDays = (day: string, days: number) => DateTime.fromISO(day).plus({ days }).toISODate() ?? day;
-const between = (from: string, to: string) => Math.round(DateTime.fromISO(to).diff(DateTime.fromISO(from), 'days').days);
+const between = (from: string, to: string) => lengthOf({ from, to }) - 1;
 
-/** A domain's ramp-up from today on: each day's ceiling, computed from what came of the days before, and what is planned already. */
-export async function rampAhead(db: Db, domain: { id: string; ramp: RampPlan }, today: string): Promise<RampDayView[]> {
-  const { ramp } = domain;
+type Ramped = { id: string; ramp: RampPlan };
+/** What was planned for each day of a domain's ramp-up and what came of it, with the ceilings that follow from the days before today. */
+async function ramped(db: Db, { id, ramp }: Ramped, today: string) {
   const rows = await db
     .selectFrom('domain_days')
     .selectAll()
-    .where('domain_id', '=', domain.id)
+    .where('domain_id', '=', id)
     .where('day', '>=', ramp.startedOn)
     .execute();
   const at = new Map(rows.map((row) => [row.day, row]));
-  const gone = Math.max(0, between(ramp.startedOn, today));
-  const past = Array.from({ length: gone }, (_, n) => {
-    const row = at.get(addDays(ramp.startedOn, n));
-    return { complaints: row?.complained ?? 0, bounced: row?.bounced ?? 0, delivered: row?.delivered ?? 0 };
-  });
-  return rampCeilings(ramp, past)
-    .map((ceiling, n) => ({
-      day: addDays(ramp.startedOn, n),
-      ceiling,
-      planned: at.get(addDays(ramp.startedOn, n))?.planned ?? 0,
-    }))
-    .filter(({ day }) => day >= today);
+  const dayOf = (n: number) => {
+    const day = dayAfter(ramp.startedOn, n);
+    const { planned = 0, delivered = 0, bounced = 0, complained = 0 } = at.get(day) ?? {};
+    return { day, planned, delivered, bounced, complained };
+  };
+  const past = Array.from({ length: Math.max(0, between(ramp.startedOn, today)) }, (_, n) => dayOf(n));
+  const ceilings = rampCeilings(
+    ramp,
+    past.map(({ complained, bounced, delivered }) => ({ complaints: complained, bounced, delivered })),
+  );
+  return { dayOf, ceilings };
+}
+
+/** A domain's ramp-up from today on: each day's ceiling, computed from what came of the days before, and what is planned already. */
+export async function rampAhead(db: Db, domain: Ramped, today: string): Promise<RampDayView[]> {
+  const { dayOf, ceilings } = await ramped(db, domain, today);
+  return ceilings
+    .map((ceiling, n) => ({ ceiling, ...dayOf(n) }))
+    .filter(({ day }) => day >= today)
+    .map(({ day, ceiling, planned }) => ({ day, ceiling, planned }));
 }
 
 export type RampView = { plan: RampPlan; ahead: RampDayView[]; dayNumber: number; days: number };
@@ -52,42 +59,28 @@ export async function rampOf(
 /** A day of a ramp-up: the ceiling that was planned, the one that came of what readers and providers said, and what left; null on days that are ahead. */
 export type RampDone = { day: string; plan: number; ceiling: number; left: number | null; bounced: number; complained: number };
 
-/** A domain's ramp-up day by day from its first, as planned and as it went; to a week from today. */
+/** A domain's ramp-up day by day from its first, as planned and as it went; to a week from today, or its end. */
 export async function rampDone(
   ctx: Context,
   newsletter: { time_zone: string },
-  domain: { id: string; ramp: RampPlan | null },
+  { id, ramp }: { id: string; ramp: RampPlan | null },
 ): Promise<RampDone[]> {
-  const { ramp } = domain;
   if (!ramp) return [];
   const today = localDay(ctx.clock.now(), newsletter.time_zone);
-  const rows = await ctx.db
-    .selectFrom('domain_days')
-    .selectAll()
-    .where('domain_id', '=', domain.id)
-    .where('day', '>=', ramp.startedOn)
-    .execute();
-  const at = new Map(rows.map((row) => [row.day, row]));
-  const days = Math.max(0, Math.min(90, between(ramp.startedOn, today) + 8));
-  const each = Array.from({ length: days }, (_, n) => addDays(ramp.startedOn, n));
-  const past = each
-    .filter((day) => day < today)
-    .map((day) => ({
-      complaints: at.get(day)?.complained ?? 0,
-      bounced: at.get(day)?.bounced ?? 0,
-      delivered: at.get(day)?.delivered ?? 0,
-    }));
-  const [planned, ceilings] = [rampCeilings(ramp, []), rampCeilings(ramp, past)];
-  return each
-    .map((day, n) => ({
+  const { dayOf, ceilings } = await ramped(ctx.db, { id, ramp }, today);
+  const planned = rampCeilings(ramp, []);
+  const days = Math.min(between(ramp.startedOn, today) + 8, Math.max(planned.length, ceilings.length));
+  return Array.from({ length: Math.max(0, days) }, (_, n) => {
+    const { day, delivered, bounced, complained } = dayOf(n);
+    return {
       day,
       plan: planned[n] ?? ramp.volume,
       ceiling: ceilings[n] ?? ramp.volume,
-      left: day > today ? null : (at.get(day)?.delivered ?? 0) + (at.get(day)?.bounced ?? 0),
-      bounced: at.get(day)?.bounced ?? 0,
-      complained: at.get(day)?.complained ?? 0,
-    }))
-    .slice(0, Math.max(planned.length, ceilings.length) + 1);
+      left: day > today ? null : delivered + bounced,
+      bounced,
+      complained,
+    };
+  });
 }
 
 type Letter = { letterId: string; domainId: string; ramp: RampPlan; zone: string; sentOn: string; now: Date; recipients: number };
@@ -105,7 +98,7 @@ export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
   const shares = spread(
     letter.recipients,
     ahead.map(({ day, ceiling, planned }) => ({ day, left: ceiling - planned })),
-    addDays(ahead.at(-1)!.day, 1),
+    dayAfter(ahead.at(-1)!.day, 1),
   );
   let upTo = 0;
   const bounds = shares.map((share) => {

@@ -178,7 +178,7 @@ export type RecipientRow = {
   byMachine: Date | null;
   clicked: Date | null;
   left: Date | null;
-  /** Why its server said no, and in which words. */
+  /** Why its server said no, where it did last, and in which words. */
   reason: Reason | null;
   response: string | null;
 };
@@ -243,7 +243,7 @@ export async function recipientsOf(
     : sql`${copiesOf(span)} and ${words ? sql`exists (select 1 from readers r where r.id = d.reader_id and r.address_key like ${like})` : sql`true`}`;
   const { rows } = await sql<RecipientRow>`
     select d.id as copy, d.reader_id as "readerId", exists (select 1 from readers r where r.id = d.reader_id) as known, d.address, d.state, d.variant as version,
-      d.due_at as due, d.delivered_at as delivered, d.opened_at as opened, d.opened_by_machine_at as "byMachine", d.clicked_at as clicked, d.left_at as left, d.reason, d.response
+      d.due_at as due, d.delivered_at as delivered, d.opened_at as opened, d.opened_by_machine_at as "byMachine", d.clicked_at as clicked, d.left_at as left, case when d.state <> 'delivered' then d.reason end as reason, d.response
     from deliveries d where ${who} and ${after ? sql`d.id > ${after}::bigint` : sql`true`} and ${SHELF_SQL[shelf]} order by d.id limit ${most + 1}`.execute(
     ctx.db,
   );
@@ -294,7 +294,7 @@ export async function* recipientsCsv(
           at(row.byMachine),
           at(row.clicked),
           at(row.left),
-          row.reason && row.state !== 'delivered' ? REASONS[row.reason][0] : '',
+          row.reason ? REASONS[row.reason][0] : '',
           row.response ?? '',
         ]),
       )

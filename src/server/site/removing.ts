@@ -180,5 +180,7 @@ export async function eraseNewsletter(ctx: Context, id: string): Promise<void> {
     for (const name of ['letter', 'people', 'source', 'day', 'reason', 'list'])
       await sql`delete from ${sql.table(`${name}_changes`)} where newsletter_id = ${id}`.execute(trx);
   });
+  // Once more: a file of old events may have been under way.
+  await rm(oldEventsDir(ctx, id), { recursive: true, force: true });
   ctx.log.info({ newsletter: id }, 'a deleted newsletter is erased');
 }

@@ -110,7 +110,7 @@ export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
       </div>
       <Drawing
         name={`${word} week by week`}
-        note={`${note} By the week in which their letter began${what === 'slow' ? ', as far as copies go' : ''}.`}
+        note={note}
         columns={['Week of', ...shown.map((line) => line.name)]}
         rows={weeks.map((week, at) => [
           dayOfYear(week),

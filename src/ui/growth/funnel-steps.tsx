@@ -61,8 +61,8 @@ export function FunnelSteps({ steps, firstRead, stayed, lost, junk, held }: Prop
       ))}
       {held > 0 && (
         <p className="mt-2 max-w-3xl text-ink-2">
-          {counted(held, 'address was', 'addresses were')} held back as a machine’s in the last 30 days of these, and{' '}
-          {held === 1 ? 'is' : 'are'} not among those who signed up. Each form’s figures show who they are, and let a person in.
+          {counted(held, 'address was', 'addresses were')} held back as a machine’s, and did not come in by that form; they are
+          kept for 30 days. Each form’s figures show who they are, and let a person in.
         </p>
       )}
     </>

@@ -1,6 +1,6 @@
 import type { Metadata } from 'next';
 import Link from 'next/link';
-import { landedWords, placeByProvider } from '@/core/delivery/seeds';
+import { landedWords, placesNow } from '@/core/delivery/seeds';
 import { NO_COPIES, plus, settledOf } from '@/core/delivery/standing';
 import { localDay } from '@/core/growth/days';
 import { counted, figure, percent, plural } from '@/core/growth/figures';
@@ -28,9 +28,6 @@ import { deskOf } from '../../../../desk';
 import { chooseDefault, dropSender, editSender, makeDomain, makeSender, sendProofAgain } from './actions';
 
 export const metadata: Metadata = { title: 'Delivery' };
-
-/** What a box told is looked at for as long as a standing is. */
-const BOXES_FOR_MS = 28 * 86_400_000;
 
 const SenderFields = ({ sender }: { sender?: SenderView }) => (
   <>
@@ -188,10 +185,7 @@ export default async function Page({ params, searchParams }: Props) {
       {settled > 0 && (
         <>
           <Section title="How providers treat your letters" aside={`letters since ${since}`}>
-            <Standings
-              standings={standings}
-              boxes={placeByProvider(tried && now.getTime() - tried.at.getTime() < BOXES_FOR_MS ? tried.copies : [])}
-            />
+            <Standings standings={standings} boxes={placesNow(tried, now)} />
             <p className="mt-2 max-w-3xl text-small text-ink-2">
               Nobody outside a mailbox sees into its junk. The range is what reading suggests: how much less is read there in the
               last four weeks than in the half year before, beside the other providers. It holds in nine of ten cases; what always

@@ -156,7 +156,7 @@ export default async function Page({ params, searchParams }: Props) {
                 className="line-clamp-3 text-small [overflow-wrap:anywhere] text-ink-2"
                 title={row.response ?? undefined}
               >
-                {row.reason && row.state !== 'delivered' && <b className="text-ink">{REASONS[row.reason][0]}. </b>}
+                {row.reason && <b className="text-ink">{REASONS[row.reason][0]}. </b>}
                 {row.response}
               </span>,
             ],
