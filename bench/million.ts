@@ -27,7 +27,7 @@ import { today } from '@/server/growth/today';
 import { warningsNow, watch } from '@/server/growth/watch';
 import { weekOf } from '@/server/growth/week';
 import { bulksOf, startBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
-import { coldShare } from '@/server/keeping/cold';
+import { coldShare } from '@/server/keeping/cold-counts';
 import { queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { newslettersOf } from '@/server/newsletters/newsletters';

@@ -173,7 +173,7 @@ export async function truth(db: Db, url: string): Promise<[]> {
     await deliver(ctx, worker, office);
     await foldCounts(ctx);
     const { counts } = await letterOf(ctx, newsletter, letterId);
-    line.said = readRange({ delivered: counts.delivered, people: counts.people, hidden: counts.hidden }).about;
+    line.said = readRange(counts).about;
     line.saidClicked = counts.clicked;
     lines.push(line);
     const { standings } = await deliveryOf(ctx, newsletter, 28);

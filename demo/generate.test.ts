@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest';
+import { readRange } from '@/core/sending/result';
 import { generate, LATELY } from './generate';
 import { personOf } from './words';
 
@@ -30,6 +31,23 @@ describe('the demo newsletter', () => {
     }
     const joined = rows.dailyCounts.reduce((sum, day) => sum + (day.joined as number), 0);
     expect(joined).toBe(new Set(rows.memberships.filter((m) => m.joined_at).map((m) => m.reader_id)).size);
+  });
+  it('shows what the public really did: reads within three points, clicks to the last one, and machines that are known as such', () => {
+    // Of the latest some are still to be read; of so many copies an estimate is no matter of a few people's luck.
+    const reports = rows.letterCounts.filter((counts) => (counts.delivered as number) > 300).slice(0, -1);
+    expect(reports.length).toBeGreaterThan(20);
+    for (const { letter_id, clicked, ...counts } of reports) {
+      const delivered = counts.delivered as number;
+      const own = rows.deliveries.filter((row) => row.letter_id === letter_id);
+      const hidden = own.filter((row) => row.opened_by_machine_at && !row.opened_at).length;
+      const opened = { delivered, people: counts.opened_people as number, machines: counts.opened_machines as number, hidden };
+      const { about } = readRange(opened);
+      const truth = rows.truth.find((one) => one.letter_id === letter_id)!;
+      expect(Math.abs(about - truth.read) / delivered).toBeLessThan(0.03);
+      expect(clicked).toBe(truth.clicked);
+    }
+    const whys = new Set(rows.events.map((event) => event.why));
+    expect(whys).toEqual(new Set([null, 'network', 'all links']));
   });
   it('uses invented people on reserved domains only, each address once', () => {
     const addresses = rows.readers.map((row) => row.address as string);

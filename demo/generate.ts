@@ -1,4 +1,5 @@
 import { v7 } from 'uuid';
+import { BURST_MS, isBurst, type MachineReason, machineReason } from '@/core/delivery/machine';
 import { reasonOf } from '@/core/delivery/reason';
 import { classify, sourceName, touchOfVisit } from '@/core/growth/attribution';
 import { localDay } from '@/core/growth/days';
@@ -6,6 +7,7 @@ import { folded } from '@/core/readers/condition';
 import { ofList } from '@/core/sending/audience';
 import { type Document, run } from '@/core/writing/document';
 import { chance as numbers } from '../backlot/public/chance';
+import { type Act, comesOf, personAt } from '../backlot/public/people';
 import { FARED, GUEST, NEXT, PARAGRAPHS, personOf, TITLES } from './words';
 
 const DAY = 86_400_000;
@@ -18,6 +20,12 @@ const GUESTS = 190;
 export const REFUSING = [31, 33] as const;
 /** From this letter on postbird puts most copies into junk, and kestrel takes fewer at a time than are sent. */
 export const LATELY = 37;
+/** Which share of what postbird takes lies in junk since then. */
+const LATELY_JUNK = 0.65;
+/** Each letter has so many links that somebody would follow. */
+export const LINKS = 3;
+/** The readers of this newsletter report less than others. */
+const MILD = 0.12;
 
 export type DemoIds = {
   newsletter: string;
@@ -39,6 +47,8 @@ export type DemoRows = {
   deliveries: Row[];
   feedback: Row[];
   events: Row[];
+  /** What people really did with each letter, whatever could be seen of it. */
+  truth: { letter_id: string; read: number; clicked: number }[];
   dailyCounts: Row[];
   formDays: Row[];
   posts: { slug: string; title: string; summary: string; html: string; at: string }[];
@@ -64,7 +74,8 @@ const NO_COUNTS = {
 
 /**
  * Everything that happened to Lanternfish Letters in the 18 months before `now`: who came from where, who confirmed, what was sent to whom,
- * who read, clicked, left and bounced. Pure and seeded: the same input gives the same rows.
+ * who read, clicked, left and bounced. What they do with a letter is what the Backlot's public does, each by the habits that their address has there, and what could
+ * be seen of it is judged as any open or click is. Pure and seeded: the same input gives the same rows.
  */
 export function generate(now: Date, zone: string, ids: DemoIds, site: string): DemoRows {
   const next = numbers(20_260_000);
@@ -83,6 +94,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     deliveries: [],
     feedback: [],
     events: [],
+    truth: [],
     dailyCounts: [],
     formDays: [],
     posts: [],
@@ -165,7 +177,6 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     keen: number;
     /** How fast they cool down, a share a month. */
     cools: number;
-    proxy: boolean;
     lists: string[];
   };
   const people: Person[] = [];
@@ -255,9 +266,8 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         provider: who.provider,
         from: joined,
         until: Infinity,
-        keen: Math.min(0.95, (0.12 + next() * 0.75) * came.keen),
+        keen: came.keen,
         cools: chance(0.55) ? between(0.05, 0.2) : 0,
-        proxy: chance(0.22),
         lists: [...lists],
       });
     }
@@ -286,6 +296,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
     const sentOn = new Date(at).toISOString().slice(0, 10);
     const list = ids.lists[0];
     const counts = { ...NO_COUNTS };
+    const truth = { letter_id: letterId, read: 0, clicked: 0 };
     for (const person of people) {
       if (person.from > at || person.until <= at || buried.has(person.id) || !person.lists.includes(list)) continue;
       counts.recipients += 1;
@@ -297,23 +308,42 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       const deliveredAt = at + between(1, person.provider === 'kestrel.example' ? 14 : 4) * MINUTE;
       const soFar = now.getTime() - deliveredAt;
       const months = (at - person.from) / (30.4 * DAY);
-      const inJunk = n >= LATELY && person.provider === 'postbird.example';
-      const habit = Math.min(0.97, person.keen * 0.95 * (FARED[title] ?? 1) * (1 - person.cools) ** months);
-      const opened = !dead && !refused && chance(inJunk ? 0.35 * habit : habit);
+      const arrived = !dead && !refused;
+      const habits = personAt(person.address)!;
+      const came = arrived
+        ? comesOf(
+            {
+              ...habits,
+              reads: Math.min(0.97, habits.reads * person.keen * (FARED[title] ?? 1) * (1 - person.cools) ** months),
+              complains: habits.complains * MILD,
+            },
+            title,
+            { links: LINKS, inJunk: n >= LATELY && person.provider === 'postbird.example' ? LATELY_JUNK : 0 },
+          )
+        : null;
+      const acts = seenBy(came?.acts ?? [], deliveredAt, now.getTime());
+      // A click is also an open by a person.
+      const openedAt = Math.min(...acts.filter(({ why }) => !why).map(({ at: when }) => when));
+      const clickedAt = Math.min(...acts.filter(({ why, kind }) => !why && kind === 'click').map(({ at: when }) => when));
+      const machineAt = Math.min(
+        ...acts.filter(({ why, kind }) => why === 'all links' || (why && kind === 'open')).map(({ at: when }) => when),
+      );
+      const [read, clicked, fetched] = [openedAt, clickedAt, machineAt].map(Number.isFinite) as [boolean, boolean, boolean];
+      truth.read += came?.read ? 1 : 0;
+      truth.clicked += came?.clicked ? 1 : 0;
       const putOff = n >= LATELY && person.provider === 'kestrel.example' && !dead && !refused ? deliveryId % 3 : 0;
-      const openedAt = deliveredAt + between(2, 30) * between(1, 60) * MINUTE;
-      const read = opened && openedAt < now.getTime();
-      const clicked = read && chance(0.24);
-      const leaves = !dead && !refused && soFar > 0 && chance(0.0042);
+      // Whoever reports a letter has done with the others, too.
+      const complains = came?.complains ?? false;
+      const leaves = arrived && soFar > 0 && (chance(0.0042) || complains);
       const leftAt = deliveredAt + between(10, 600) * MINUTE;
       const left = leaves && leftAt < now.getTime();
-      counts.delivered += dead || refused ? 0 : 1;
+      counts.delivered += arrived ? 1 : 0;
       counts.bounced += dead ? 1 : 0;
       counts.refused += refused ? 1 : 0;
       counts.opened_people += read ? 1 : 0;
-      counts.opened_machines += person.proxy && !dead && !refused ? 1 : 0;
+      counts.opened_machines += fetched ? 1 : 0;
       counts.clicked += clicked ? 1 : 0;
-      const event = (kind: string, when: number, machine = false) =>
+      const event = (kind: string, when: number, seen: Partial<Seen> = {}) =>
         rows.events.push({
           day: sentOn,
           at: new Date(when).toISOString(),
@@ -322,10 +352,12 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
           delivery_id: deliveryId,
           reader_id: person.id,
           kind,
-          machine,
+          machine: Boolean(seen.why),
+          why: seen.why ?? null,
+          link_position: seen.link ?? null,
+          agent: seen.agent ?? null,
         });
-      if (read) event('open', openedAt);
-      if (clicked) event('click', openedAt + MINUTE);
+      for (const act of acts) event(act.kind, act.at, act);
       if (left) {
         event('leave', leftAt);
         counts.left_count += 1;
@@ -351,8 +383,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
             at: new Date(leftAt).toISOString(),
           });
       }
-      // Now and then somebody who leaves also reports the letter.
-      if (left && n % 3 === 1 && chance(0.09)) {
+      if (left && complains) {
         counts.complained += 1;
         event('complaint', leftAt);
         Object.assign(reader.get(person.id)!, { address_state: 'suppressed' });
@@ -406,10 +437,10 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
         state: dead ? 'bounced' : refused ? 'refused' : 'delivered',
         due_at: new Date(at).toISOString(),
         attempts: 1 + putOff,
-        delivered_at: dead || refused ? null : new Date(deliveredAt).toISOString(),
+        delivered_at: arrived ? new Date(deliveredAt).toISOString() : null,
         opened_at: read ? new Date(openedAt).toISOString() : null,
-        opened_by_machine_at: person.proxy && !dead && !refused ? new Date(deliveredAt + MINUTE).toISOString() : null,
-        clicked_at: clicked ? new Date(openedAt + MINUTE).toISOString() : null,
+        opened_by_machine_at: fetched ? new Date(machineAt).toISOString() : null,
+        clicked_at: clicked ? new Date(clickedAt).toISOString() : null,
         left_at: left ? new Date(leftAt).toISOString() : null,
         response: said,
         reason: dead || refused ? reasonOf(550, said).reason : null,
@@ -421,6 +452,7 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
       letterRow(letterId, postId, ids, list, title, summary, { state: 'sent', due: at, sentOn, finished: at + 16 * MINUTE }),
     );
     rows.letterCounts.push({ letter_id: letterId, newsletter_id: ids.newsletter, ...counts });
+    rows.truth.push(truth);
   });
 
   const soon = nextThursday(now, 8.5);
@@ -450,6 +482,21 @@ export function generate(now: Date, zone: string, ids: DemoIds, site: string): D
   return rows;
 }
 
+type Seen = Act & { at: number; why: MachineReason | null };
+/** What could be seen of somebody's acts until now, each judged as it is when it comes in. */
+function seenBy(acts: readonly Act[], deliveredAt: number, now: number): Seen[] {
+  const seen = acts
+    .map((act) => ({ ...act, at: Math.round(deliveredAt + 1_000 * act.afterSeconds) }))
+    .filter(({ at }) => at < now)
+    .map((act) => ({ ...act, why: machineReason({ ...act, method: 'GET', secondsSinceDelivery: act.afterSeconds }) }));
+  const clicks = seen.flatMap(({ kind, why, at, link }) => (kind === 'click' && !why && link !== null ? [{ at, link }] : []));
+  if (!isBurst(clicks, LINKS)) return seen;
+  const began = Math.min(...clicks.map(({ at }) => at));
+  return seen.map((act) =>
+    !act.why && act.at >= began && act.at <= began + BURST_MS ? { ...act, why: 'all links' as const } : act,
+  );
+}
+
 const paragraphsOf = (n: number) => Array.from({ length: 5 }, (_, k) => PARAGRAPHS[(n * 5 + k * 3) % PARAGRAPHS.length]!);
 /** Five paragraphs of a post of the blog; another n gives another beginning. */
 export const bodyOf = (n: number): string =>
@@ -460,7 +507,17 @@ export const bodyOf = (n: number): string =>
 const iso = (at: number | null) => (at === null ? null : new Date(at).toISOString());
 
 function postRow(id: string, ids: DemoIds, title: string, summary: string, site: string, n: number, at: number) {
-  const document: Document = { version: 1, nodes: paragraphsOf(n).map((text) => ({ kind: 'paragraph', inline: run(text) })) };
+  // Two of those that stand on the blog, which a reader may not know yet.
+  const earlier = TITLES.filter(([other]) => other !== title)
+    .slice(-17, -1)
+    .slice(n % 8)
+    .slice(0, 2)
+    .map(([other]) => run(other, `${site}/posts/${slugOf(other)}`));
+  const paragraphs = [
+    ...paragraphsOf(n).map((text) => run(text)),
+    [...run('Before this: '), ...earlier[0]!, ...run('; and '), ...earlier[1]!, ...run('.')],
+  ];
+  const document: Document = { version: 1, nodes: paragraphs.map((inline) => ({ kind: 'paragraph', inline })) };
   return {
     id,
     newsletter_id: ids.newsletter,

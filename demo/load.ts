@@ -32,7 +32,7 @@ import { createNewsletter } from '@/server/site/founding';
 import { aggregateReport, elsewhere, type SeenMails } from '../backlot/mailboxes/dmarc';
 import { writeDrafts } from './drafts';
 import { essay, layouts } from './essay';
-import { type DemoIds, generate, MONTHS_BACK, REFUSING } from './generate';
+import { type DemoIds, generate, LINKS, MONTHS_BACK, REFUSING } from './generate';
 import { GUEST } from './words';
 
 export const ACCOUNT = { name: 'Ottoline Vance', email: 'ottoline@lanternfish.example', password: 'six hundred metres down' };
@@ -351,9 +351,17 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
       document: post.document,
     });
     const taken = takeLinks(await renderHtml(document, view));
-    const clicked = rows.letterCounts.find((counts) => counts.letter_id === letter.id)?.clicked;
+    if (taken.links.length < LINKS) throw new Error(`“${letter.preview_line}” has fewer links than its readers followed.`);
+    const followed = rows.events.filter((event) => event.letter_id === letter.id && event.kind === 'click' && !event.machine);
     Object.assign(letter, { html: taken.html, text: renderText(document, view) });
-    links.push(...taken.links.map((url, position) => ({ letter_id: letter.id, position, url, clicks: clicked })));
+    links.push(
+      ...taken.links.map((url, position) => ({
+        letter_id: letter.id,
+        position,
+        url,
+        clicks: followed.filter((event) => event.link_position === position).length,
+      })),
+    );
   }
   await ctx.db.transaction().execute(async (db) => {
     for (let months = -1; months <= MONTHS_BACK; months += 1)

@@ -1,11 +1,12 @@
 import { sql } from 'kysely';
 import { simpleParser } from 'mailparser';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { shareOf } from '@/core/readers/cold';
+import { ANSWER_DAYS, shareOf } from '@/core/readers/cold';
 import { leaveToken } from '@/core/sending/token';
 import { MarkBook, writeMarks } from '@/server/delivery/marks';
 import { bulksOf, undoBulk } from '@/server/keeping/bulk';
-import { askCold, askingOf, coldShare, endAsking, letGo } from '@/server/keeping/cold';
+import { askCold, askingOf, endAsking, letGo } from '@/server/keeping/cold';
+import { coldShare, keepCold } from '@/server/keeping/cold-counts';
 import { overFetch } from '@/server/public/request';
 import { publicRoutes } from '@/server/public/router';
 import { readerProfile, totalsOf } from '@/server/readers/readers';
@@ -90,6 +91,37 @@ describe('readers who have been cold for long', () => {
     const empty = await world.newsletter('Harbour Notes');
     expect(await coldShare(world.ctx, empty, 180)).toMatchObject({ all: { people: 0, letters: 0, read: 0 } });
     await expect(askCold(world.ctx, empty, BY, ASK)).rejects.toMatchObject({ code: 'conflict' });
+  });
+
+  it('are shown as last counted where they are many: with when that was, for a day at most, and anew once people were let go', async () => {
+    await world.work();
+    const { ctx, clock } = world;
+    const now = clock.now();
+    const live = await coldShare(ctx, newsletter, 180);
+    expect(live.countedAt).toBeNull();
+    const kept = () => coldShare(ctx, newsletter, 180, 15);
+    expect(await kept()).toEqual({ ...live, countedAt: now });
+    expect((await coldShare(ctx, newsletter, 90, 15)).cold.people).toBe(12);
+    // Somebody reads: what was counted says still when it was counted, and is counted anew with the warmth of all, or a day later.
+    await sql`update readers set last_read_at = ${now}, recent_read = 1 where address = 'cold0@heronmail.example'`.execute(
+      ctx.db,
+    );
+    clock.advance(3_600_000);
+    expect(await kept()).toEqual({ ...live, countedAt: now });
+    await keepCold(ctx, newsletter, 15);
+    expect(await kept()).toMatchObject({ cold: { people: 9 }, countedAt: clock.now() });
+    await sql`update readers set last_read_at = null, recent_read = 0 where address = 'cold0@heronmail.example'`.execute(ctx.db);
+    clock.advance(DAY);
+    expect(await kept()).toMatchObject({ cold: { people: 10 }, countedAt: clock.now() });
+    // A clock that went back, and an act that ended, make it be counted anew.
+    clock.advance(-2 * DAY);
+    expect((await kept()).countedAt).toEqual(clock.now());
+    await asked();
+    clock.advance(ANSWER_DAYS * DAY + 1_000);
+    await keepCold(ctx, newsletter, 15);
+    await letGo(ctx, newsletter, BY);
+    await world.work();
+    expect(await coldShare(ctx, newsletter, 180, 5)).toMatchObject({ all: { people: 5 }, cold: { people: 0 } });
   });
 
   it('are asked once by a letter of its own; who answers stays, who says nothing goes after two weeks, when the writer says so', async () => {

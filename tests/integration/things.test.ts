@@ -180,6 +180,21 @@ describe('fields', () => {
     ]);
     await expect(removeField(world.ctx, newsletter, id, '1')).rejects.toMatchObject({ code: 'conflict' });
     await world.ctx.db.deleteFrom('segments').where('id', '=', segment.id).execute();
+    // A line that is read before the letter is opened asks for it, of the letter or of one of its versions.
+    const { senderId } = await world.sender(newsletter);
+    const letter = await world.letter(newsletter, senderId, { subject: 'Down to ‹depth or the bottom›' });
+    const neededBy = async () => (await things()).fields[0]!.neededBy;
+    expect(await neededBy()).toEqual(['the letter “Down to ‹depth or the bottom›”']);
+    const say = (subject: string, preview_line: string) =>
+      world.ctx.db.updateTable('letters').set({ subject, preview_line }).where('id', '=', letter).execute();
+    await say('Down', 'To ‹depth› metres');
+    expect(await neededBy()).toEqual(['the letter “Down”']);
+    await say('Down', 'To ‹depths› metres');
+    expect(await neededBy()).toEqual([]);
+    await world.ctx.db.insertInto('letter_versions').values({ letter_id: letter, n: 1, subject: '‹depth›' }).execute();
+    expect(await neededBy()).toEqual(['the letter “Down”']);
+    await expect(removeField(world.ctx, newsletter, id, '1')).rejects.toMatchObject({ code: 'conflict' });
+    await world.ctx.db.deleteFrom('letters').where('id', '=', letter).execute();
     await expect(removeField(world.ctx, newsletter, id, '2')).rejects.toMatchObject({
       sentence: expect.stringContaining('Nothing was deleted'),
     });

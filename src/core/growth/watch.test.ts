@@ -103,6 +103,7 @@ describe('a week', () => {
         recipients: 1_180,
         delivered: 1_170,
         people: 420,
+        machines: 300,
         hidden: 300,
         clicked: 60,
         counted: { opens: true, clicks: true },

@@ -8,8 +8,9 @@ export type WeekLetter = {
   subject: string;
   recipients: number;
   delivered: number;
-  /** Seen to read it; and for whom a machine opened it and nobody else. */
+  /** Seen to read it; for whom a machine opened it; and it alone. */
   people: number;
+  machines: number;
   hidden: number;
   clicked: number;
   /** Are openings, and clicks, counted at all? */
@@ -82,9 +83,9 @@ export function weekWords(week: Week): { heading: string; paragraphs: string[] }
   };
 }
 
-function letterWords({ subject, recipients, delivered, people, hidden, clicked, counted: known }: WeekLetter): string {
+function letterWords({ subject, recipients, delivered, people, machines, hidden, clicked, counted: known }: WeekLetter): string {
   const parts = [`${figure(delivered)} of ${figure(recipients)} delivered (${percent(delivered, recipients)})`];
-  if (known.opens) parts.push(`read by ${range(readRange({ delivered, people, hidden }))}`);
+  if (known.opens) parts.push(`read by ${range(readRange({ delivered, people, machines, hidden }))}`);
   if (known.clicks) parts.push(`${figure(clicked)} followed a link`);
   return `“${subject}”: ${parts.join(', ')}.`;
 }

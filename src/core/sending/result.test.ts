@@ -14,17 +14,23 @@ import {
 
 describe('how many read a letter', () => {
   it('is what was seen, what was seen and what hides, and in between as many of those as of the others', () => {
+    const range = (delivered: number, people: number, machines: number, hidden: number) =>
+      readRange({ delivered, people, machines, hidden });
     // 80 of the 800 whose reading can be seen: so of the 200 others about 20.
-    expect(readRange({ delivered: 1_000, people: 80, hidden: 200 })).toEqual({ least: 80, about: 100, most: 280 });
-    expect(readRange({ delivered: 10, people: 4, hidden: 0 })).toEqual({ least: 4, about: 4, most: 4 });
-    expect(readRange({ delivered: 0, people: 0, hidden: 0 })).toEqual({ least: 0, about: 0, most: 0 });
-    expect(readRange({ delivered: 5, people: 0, hidden: 5 })).toEqual({ least: 0, about: 0, most: 5 });
+    expect(range(1_000, 80, 200, 200)).toEqual({ least: 80, about: 100, most: 280 });
+    // Fifteen of those 200 were seen to follow a link; they are of the 20, and not besides.
+    expect(range(1_000, 95, 200, 185)).toEqual({ least: 95, about: 100, most: 280 });
+    expect(range(1_000, 110, 200, 170)).toEqual({ least: 110, about: 110, most: 280 });
+    expect(range(10, 4, 0, 0)).toEqual({ least: 4, about: 4, most: 4 });
+    expect(range(0, 0, 0, 0)).toEqual({ least: 0, about: 0, most: 0 });
+    expect(range(5, 0, 5, 5)).toEqual({ least: 0, about: 0, most: 5 });
+    expect(range(5, 2, 5, 3)).toEqual({ least: 2, about: 2, most: 5 });
   });
   it('is never out of its own order', () => {
     const n = fc.integer({ min: 0, max: 10_000 });
     fc.assert(
-      fc.property(n, n, n, (delivered, people, hidden) => {
-        const { least, about, most } = readRange({ delivered, people, hidden });
+      fc.property(n, n, n, n, (delivered, people, machines, hidden) => {
+        const { least, about, most } = readRange({ delivered, people, machines, hidden });
         expect(least).toBeLessThanOrEqual(about);
         expect(about).toBeLessThanOrEqual(most);
       }),

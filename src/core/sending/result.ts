@@ -7,16 +7,26 @@ export const CURVE_HOURS = 48;
 /** How many people read a letter: at least those who were seen to, at most those whose reading is hidden besides, and about how many in between. */
 export type ReadRange = { least: number; about: number; most: number };
 
+/** `people` were seen to open it; for `machines` a machine opened it, and for `hidden` of them no person was seen to, so that nobody can tell. */
+type Opened = { delivered: number; people: number; machines: number; hidden: number };
+
 /**
- * `people` were seen to open it; `hidden` are those for whom a machine opened it and no person did, so that nobody can tell. About as many of these read as
- * of those who can be seen.
+ * Those for whom no machine opened it, and how many of them read. Of the others one sees some who followed a link, which says nothing of the rest: they are left
+ * out of both, or whoever follows links would count for two.
  */
-export function readRange({ delivered, people, hidden }: { delivered: number; people: number; hidden: number }): ReadRange {
-  const seen = delivered - hidden;
-  const rate = seen > 0 ? Math.min(1, people / seen) : 0;
+function readInSight({ delivered, people, machines, hidden }: Opened): { readable: number; read: number } {
+  const readable = Math.max(0, delivered - machines);
+  return { readable, read: Math.min(readable, Math.max(0, people - Math.max(0, machines - hidden))) };
+}
+
+/** About as many of those for whom a machine opened it read as of the others; no fewer than were seen to, no more than may have. */
+export function readRange(opened: Opened): ReadRange {
+  const { delivered, people, machines, hidden } = opened;
+  const { readable, read } = readInSight(opened);
   // What came back after it was opened is delivered no more.
   const most = Math.max(people, Math.min(people + hidden, delivered));
-  return { least: people, about: Math.min(most, Math.round(people + hidden * rate)), most };
+  const about = readable > 0 ? read + (machines * read) / readable : people;
+  return { least: people, about: Math.max(people, Math.min(most, Math.round(about))), most };
 }
 
 /** By the hour since a letter began, and by its versions. */

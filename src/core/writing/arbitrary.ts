@@ -78,6 +78,7 @@ export const { node } = fc.letrec<{ node: Node; nodes: Node[] }>((tie) => ({
         src: href,
         alt: words,
         caption: fc.array(text, { minLength: 1, maxLength: 2 }),
+        credit: words.map((said) => said.trim() || 'A diver'),
       }),
     ),
     withLook(fc.record({ kind: fc.constant('button' as const), label: words, href })),

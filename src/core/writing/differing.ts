@@ -30,7 +30,9 @@ function linesOf(node: Node): string[] {
     case 'table':
       return node.rows.map((row) => row.cells.map(words).join(' | '));
     case 'picture':
-      return [`[${node.alt || 'picture'}]${node.caption ? ` ${words(node.caption)}` : ''}`];
+      return [
+        `[${node.alt || 'picture'}]${node.caption ? ` ${words(node.caption)}` : ''}${node.credit ? ` (${node.credit})` : ''}`,
+      ];
     case 'gallery':
       return node.pictures.map((picture) => `[${picture.alt || 'picture'}]`);
     case 'card':

@@ -46,7 +46,15 @@ export type Node =
   | { kind: 'spacer'; size: (typeof SPACES)[number] }
   | { kind: 'code'; text: string }
   | { kind: 'table'; rows: { head: boolean; cells: Inline[][] }[] }
-  | { kind: 'picture'; src: string; alt: string; href?: string; caption?: Inline[]; look?: BlockLook }
+  | {
+      kind: 'picture';
+      src: string;
+      alt: string;
+      href?: string;
+      caption?: Inline[] /** Who made it, or whose it is. */;
+      credit?: string;
+      look?: BlockLook;
+    }
   | { kind: 'button'; label: string; href: string; look?: BlockLook }
   /** A button by which a reader says that they want to go on reading; their own, so it stands in letters alone. */
   | { kind: 'stay'; label: string }
@@ -90,6 +98,7 @@ export type Picture = { src: string; alt: string; href?: string };
 export const SPACES = ['small', 'medium', 'large'] as const;
 export const MOST_COLUMNS = 3;
 export const MOST_LATEST = 10;
+export const MOST_CREDIT = 200;
 
 /** Text as one run, or none. */
 export const run = (text: string, href?: string): Inline[] => (text ? [{ kind: 'text', text, ...(href ? { href } : {}) }] : []);

@@ -108,6 +108,7 @@ function nodeTo(node: Node): EditorNode {
         alt: node.alt,
         href: node.href ?? '',
         caption: node.caption ?? [],
+        credit: node.credit ?? '',
         ...looked(node.look),
       });
     case 'gallery':
@@ -232,6 +233,7 @@ function nodeFrom(node: EditorNode): Node[] {
               alt: said(attrs.alt),
               ...(attrs.href ? { href: said(attrs.href) } : {}),
               ...(caption.length ? { caption } : {}),
+              ...(said(attrs.credit).trim() ? { credit: said(attrs.credit).trim() } : {}),
               ...lookFrom(attrs.look),
             },
           ]

@@ -99,6 +99,18 @@ const CASES: [what: string, node: Node, markdown: string, html: string][] = [
     '<figure><a href="https://a.example"><img src="https://a.example/p.png" alt="A &quot;reef&quot;"></a><figcaption>By day</figcaption></figure>',
   ],
   [
+    'a picture with a credit alone, and with a caption before it',
+    {
+      kind: 'columns',
+      columns: [
+        [{ kind: 'picture', src: 'https://a.example/p.png', alt: 'Eel', credit: 'Drawn by Ilse & Odile' }],
+        [{ kind: 'picture', src: 'https://a.example/q.png', alt: '', caption: [text('By day')], credit: 'Harbour archive' }],
+      ],
+    },
+    '<div class="columns">\n\n<div>\n\n<figure>\n\n![Eel](https://a.example/p.png)\n\n<figcaption>\n\n<p class="credit">Drawn by Ilse &amp; Odile</p>\n\n</figcaption>\n\n</figure>\n\n</div>\n\n<div>\n\n<figure>\n\n![](https://a.example/q.png)\n\n<figcaption>\n\nBy day\n\n<p class="credit">Harbour archive</p>\n\n</figcaption>\n\n</figure>\n\n</div>\n\n</div>\n',
+    '<div class="columns">\n<div>\n<figure><img src="https://a.example/p.png" alt="Eel"><figcaption><small class="credit">Drawn by Ilse &amp; Odile</small></figcaption></figure>\n</div>\n<div>\n<figure><img src="https://a.example/q.png" alt=""><figcaption>By day <small class="credit">Harbour archive</small></figcaption></figure>\n</div>\n</div>',
+  ],
+  [
     'a button',
     { kind: 'button', label: 'Go <on>', href: 'https://a.example' },
     '<a class="button" href="https://a.example">Go \\<on></a>\n',

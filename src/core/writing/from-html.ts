@@ -1,5 +1,5 @@
 import { Parser } from 'htmlparser2';
-import type { Document, Inline, Mark, Node } from './document';
+import { type Document, type Inline, type Mark, MOST_CREDIT, type Node } from './document';
 import { shallow } from './shallow';
 import { whole, withoutMarks } from './slots';
 
@@ -113,6 +113,8 @@ export function fromHtml(html: string, base: string): Document {
   let heading: 2 | 3 | null = null;
   let code: string | null = null;
   let caption = false;
+  /** What a figure's caption says of who made it, and the element in which it does. */
+  let credit: { tag: string; words: string } | null = null;
   let skipping = 0;
   let count = 0;
   const marks: Mark[] = [];
@@ -206,6 +208,7 @@ export function fromHtml(html: string, base: string): Document {
           return;
         }
         if (media) return;
+        if (caption && !credit && /(^|[\s_-])credits?($|[\s_-])/i.test(attributes.class ?? '')) credit = { tag, words: '' };
         if (MARKS[tag]) marks.push(MARKS[tag]);
         else if (tag === 'a') links.push(address(attributes.href, base));
         else if (tag === 'br') inline.push({ kind: 'break' });
@@ -266,6 +269,7 @@ export function fromHtml(html: string, base: string): Document {
         // Between the tags of a film stands what a program says that cannot show it.
         if (skipping > 0 || media) return;
         if (code !== null) code += plain(text);
+        else if (credit) credit.words += plain(text);
         else say(text);
       },
       onclosetag(tag) {
@@ -284,6 +288,13 @@ export function fromHtml(html: string, base: string): Document {
         }
         if (media) return;
         if (tag === 'picture') fromSource = undefined;
+        if (credit && (tag === credit.tag || tag === 'figcaption')) {
+          const words = credit.words.replace(/\s+/g, ' ').trim().slice(0, MOST_CREDIT);
+          credit = null;
+          const last = boxes.at(-1)!.nodes.at(-1);
+          if (words && last?.kind === 'picture') last.credit = words;
+          else if (words) say(words);
+        }
         if (tag === 'pre') {
           if (code?.trim()) put({ kind: 'code', text: code.replace(/\r\n?/g, '\n').replace(/^\n|\s+$/g, '') });
           code = null;

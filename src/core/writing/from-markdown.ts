@@ -1,5 +1,5 @@
 import { Parser } from 'htmlparser2';
-import type { Nodes, PhrasingContent, RootContent } from 'mdast';
+import type { Html, Nodes, PhrasingContent, RootContent } from 'mdast';
 import { fromMarkdown as parse } from 'mdast-util-from-markdown';
 import { gfmFromMarkdown } from 'mdast-util-gfm';
 import { gfm } from 'micromark-extension-gfm';
@@ -12,6 +12,7 @@ import {
   MARKS,
   type Mark,
   MOST_COLUMNS,
+  MOST_CREDIT,
   MOST_LATEST,
   type Node,
   type Picture,
@@ -244,7 +245,17 @@ function framed({ name, attributes }: Tag, inner: RootContent[], reading: Readin
   if (name === 'aside') return [{ kind: 'call-out', nodes: nodes() }];
   if (name === 'figure') {
     const split = inner.findIndex((one) => one.type === 'html' && tagOf(one.value)?.name === 'figcaption');
-    const words = split < 0 ? [] : blocks(inner.slice(split + 1, -1), reading);
+    const beneath = split < 0 ? [] : inner.slice(split + 1, -1);
+    const isCredit = (one: RootContent) => one.type === 'html' && LINE.exec(one.value.trim())?.[1] === 'credit';
+    const words = blocks(
+      beneath.filter((one) => !isCredit(one)),
+      reading,
+    );
+    const credit = beneath
+      .filter(isCredit)
+      .map((one) => lineIn((one as Html).value))
+      .join(' ')
+      .slice(0, MOST_CREDIT);
     const caption = words.flatMap((node) => (node.kind === 'paragraph' ? node.inline : []));
     const body = blocks(split < 0 ? inner : inner.slice(0, split), reading);
     if (kind === 'pull') {
@@ -254,7 +265,9 @@ function framed({ name, attributes }: Tag, inner: RootContent[], reading: Readin
       return [{ kind: 'pull quote', inline: said?.kind === 'paragraph' ? said.inline : [], by: by.slice(0, 200) }];
     }
     const picture = body.find((node) => node.kind === 'picture');
-    return picture?.kind === 'picture' ? [{ ...picture, ...(caption.length ? { caption } : {}) }] : null;
+    return picture?.kind === 'picture'
+      ? [{ ...picture, ...(caption.length ? { caption } : {}), ...(credit ? { credit } : {}) }]
+      : null;
   }
   if (name !== 'div') return null;
   switch (kind) {
@@ -354,6 +367,15 @@ function block(one: RootContent, reading: Reading): Node[] {
   }
 }
 
+/** A line of its own that is no paragraph. */
+const LINE = /^<p class="(subtitle|byline|credit)">[\s\S]*<\/p>$/;
+/** What such a line says. */
+const lineIn = (html: string): string =>
+  fromHtml(html, 'https://nowhere.invalid/')
+    .nodes.flatMap((node) => (node.kind === 'paragraph' ? node.inline : []))
+    .map((one) => (one.kind === 'text' ? one.text : ' '))
+    .join('');
+
 /** HTML among Markdown: what we write ourselves, or what it says as nodes. */
 function htmlBlock(html: string): Node[] {
   const tag = tagOf(/^<div[^>]*><\/div>$/i.test(html.trim()) ? html.trim().slice(0, -6) : html);
@@ -374,16 +396,11 @@ function htmlBlock(html: string): Node[] {
     const formId = attributes['data-form'] ?? '';
     return [{ kind: 'sign-up', formId: /^[0-9a-f-]{36}$/.test(formId) ? formId : null }];
   }
-  const line = /^<p class="(subtitle|byline)">([\s\S]*)<\/p>$/.exec(html.trim());
-  if (line) {
-    const said = fromHtml(html, 'https://nowhere.invalid/').nodes.flatMap((node) =>
-      node.kind === 'paragraph' ? node.inline : [],
-    );
-    const text = said
-      .map((one) => (one.kind === 'text' ? one.text : ' '))
-      .join('')
-      .slice(0, 500);
-    return text ? [{ kind: line[1] as 'subtitle' | 'byline', text }] : [];
+  const line = LINE.exec(html.trim());
+  const kind = line?.[1];
+  if (kind === 'subtitle' || kind === 'byline') {
+    const text = lineIn(html).slice(0, 500);
+    return text ? [{ kind, text }] : [];
   }
   return fromHtml(html, 'https://nowhere.invalid/').nodes;
 }

@@ -181,10 +181,11 @@ function flowHtml(node: Node, set: Setting): string {
       const at = side(node.look?.align ?? 'start', set);
       const edges = { left: '0 auto 0 0', center: '0 auto', right: '0 0 0 auto' }[at];
       const shown = pictureHtml(node, wide, set).replace('display:block;', `display:block;margin:${edges};`);
-      const caption = node.caption?.length
-        ? `<p class="soft" style="margin:6px 0 0;font-size:14px;line-height:20px;color:${look.colours.soft};text-align:${at}">${inlineHtml(node.caption, set)}</p>`
-        : '';
-      return `<div style="margin:6px 0 18px;text-align:${at}">${shown}${caption}</div>`;
+      const beneath = (size: number, words: string) =>
+        `<p class="soft" style="margin:6px 0 0;font-size:${size}px;line-height:${size + 6}px;color:${look.colours.soft};text-align:${at}">${words}</p>`;
+      const caption = node.caption?.length ? beneath(14, inlineHtml(node.caption, set)) : '';
+      const credit = node.credit ? beneath(12, escapeHtml(node.credit)) : '';
+      return `<div style="margin:6px 0 18px;text-align:${at}">${shown}${caption}${credit}</div>`;
     }
     case 'stay':
     case 'button':

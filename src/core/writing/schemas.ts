@@ -1,5 +1,5 @@
 import Joi from 'joi';
-import { ALIGNS, type Document, MARKS, MOST_COLUMNS, MOST_LATEST, SPACES, WIDTHS } from './document';
+import { ALIGNS, type Document, MARKS, MOST_COLUMNS, MOST_CREDIT, MOST_LATEST, SPACES, WIDTHS } from './document';
 import type { Layout } from './layout';
 import { CORNERS, FACES, LETTER_WIDTHS, type Look, ROOMS, SIZES } from './look';
 
@@ -100,6 +100,7 @@ export const nodeSchema: Joi.Schema = Joi.alternatives(
     alt: Joi.string().allow('').max(1_000).required(),
     href,
     caption: inline,
+    credit: Joi.string().trim().max(MOST_CREDIT),
     look: blockLook,
   }),
   Joi.object({

@@ -92,7 +92,11 @@ export function renderText(document: Document, frame: LetterFrame, own: string |
           .map((row) => wrapText(row.cells.map((cell) => said(cell).replace(/\n/g, ' ')).join(' | '), width))
           .join('\n');
       case 'picture':
-        return [node.alt ? wrapText(`[${node.alt}]`, width) : '', node.caption?.length ? wrapText(said(node.caption), width) : '']
+        return [
+          node.alt ? wrapText(`[${node.alt}]`, width) : '',
+          node.caption?.length ? wrapText(said(node.caption), width) : '',
+          node.credit ? wrapText(`(${node.credit})`, width) : '',
+        ]
           .filter(Boolean)
           .join('\n');
       case 'button':

@@ -183,8 +183,14 @@ function plainBlock(node: Node, notes: Notes): Block[] {
       return [{ type: 'table', children: rows.map((line) => row(line.cells, notes)) }];
     }
     case 'picture':
-      if (!node.caption?.length) return [shown(node)];
-      return framed('figure', 'figure', [shown(node), ...framed('figcaption', 'figcaption', [paragraph(node.caption, notes)])]);
+      if (!node.caption?.length && !node.credit) return [shown(node)];
+      return framed('figure', 'figure', [
+        shown(node),
+        ...framed('figcaption', 'figcaption', [
+          ...(node.caption?.length ? [paragraph(node.caption, notes)] : []),
+          ...(node.credit ? [{ type: 'html' as const, value: `<p class="credit">${escapeHtml(node.credit)}</p>` }] : []),
+        ]),
+      ]);
     case 'button':
       return [
         {

@@ -104,7 +104,12 @@ function nodeHtml(node: Node, page: Beside): string {
       return `<table>\n${node.rows.map((row) => `<tr>${cells(row)}</tr>`).join('\n')}\n</table>`;
     }
     case 'picture': {
-      return `<figure${styled(node.look)}>${pictureHtml(node)}${node.caption?.length ? `<figcaption>${inline(node.caption)}</figcaption>` : ''}</figure>`;
+      const words = [
+        node.caption?.length ? inline(node.caption) : '',
+        node.credit ? `<small class="credit">${escapeHtml(node.credit)}</small>` : '',
+      ];
+      const caption = words.filter(Boolean).join(' ');
+      return `<figure${styled(node.look)}>${pictureHtml(node)}${caption && `<figcaption>${caption}</figcaption>`}</figure>`;
     }
     case 'button':
       return `<p${node.look?.align ? styled({ align: node.look.align }) : ''}><a class="button"${node.look?.colour ? ` style="background:${node.look.colour};color:${inkOn(node.look.colour)}"` : ''} href="${escapeHtml(node.href)}">${escapeHtml(node.label)}</a></p>`;

@@ -198,6 +198,19 @@ describe('HTML from outside', () => {
       [{ kind: 'picture', src: 'https://lanternfish.example/a.png', alt: 'A lamp', caption: text('Lit') }],
     ],
     [
+      '<figure><img src="/a.png" alt="A lamp"><figcaption>Lit <em class="photo-credit">Photo: <a href="/x">Ilse</a></em> twice</figcaption></figure>',
+      [
+        {
+          kind: 'picture',
+          src: 'https://lanternfish.example/a.png',
+          alt: 'A lamp',
+          caption: text('Lit twice'),
+          credit: 'Photo: Ilse',
+        },
+      ],
+    ],
+    ['<p class="credit">Not in a caption</p>', [{ kind: 'paragraph', inline: text('Not in a caption') }]],
+    [
       '<p>a \u202eb <b>c <i>d</i></b></p>',
       [
         {

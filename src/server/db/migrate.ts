@@ -26,6 +26,7 @@ import * as watch from './migrations/0024-watch';
 import * as seeds from './migrations/0025-seeds';
 import * as oldEvents from './migrations/0026-old-events';
 import * as listDays from './migrations/0027-list-days';
+import * as coldCounts from './migrations/0028-cold-counts';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -56,6 +57,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0025-seeds': seeds,
   '0026-old-events': oldEvents,
   '0027-list-days': listDays,
+  '0028-cold-counts': coldCounts,
 };
 
 /** The migrations that have not run there yet, in order. */

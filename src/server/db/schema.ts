@@ -23,6 +23,7 @@ import type { DateOrder, FileState } from '@/core/importing/values';
 import type { AlertWhen, SocialLink } from '@/core/newsletters/identity';
 import type { Role } from '@/core/newsletters/roles';
 import type { Agreement, BulkAct, BulkState, BulkWhat, Whom } from '@/core/readers/bulk';
+import type { ColdCounts } from '@/core/readers/cold';
 import type { Condition } from '@/core/readers/condition';
 import type { ConsentAct, ConsentActor, ReaderState, SuppressionReason } from '@/core/readers/state';
 import type { Judgement, Verdict } from '@/core/senders/judge';
@@ -258,7 +259,7 @@ export type Schema = {
   };
   bulk_acts: BulkActTable;
   bulk_people: { act_id: string; n: number; reader_ids: string[]; changed_ids: string[] | null; changed_at: Date | null };
-  warmings: { newsletter_id: string; at: Date };
+  warmings: { newsletter_id: string; at: Date; cold: ColumnType<ColdCounts | null, string | undefined, string | null> };
   kept_files: {
     id: string;
     newsletter_id: string;

@@ -102,7 +102,7 @@ export async function weekOf(ctx: Context, newsletter: Newsletter): Promise<Week
     // Also what was put away since.
     sql<Omit<WeekLetter, 'counted'> & { opens: boolean; clicks: boolean }>`
       select l.subject, l.counts_opens as opens, l.counts_clicks as clicks, coalesce(c.recipients, 0) as recipients, coalesce(c.delivered, 0) as delivered, coalesce(c.opened_people, 0) as people,
-        coalesce(c.hidden, 0) as hidden, coalesce(c.clicked, 0) as clicked
+        coalesce(c.opened_machines, 0) as machines, coalesce(c.hidden, 0) as hidden, coalesce(c.clicked, 0) as clicked
       from letters l left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true
       where l.newsletter_id = ${newsletter.id}::uuid and l.started_at >= ${from} and l.started_at < ${until} order by l.started_at desc, l.id`.execute(
       ctx.db,

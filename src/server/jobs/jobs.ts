@@ -8,6 +8,7 @@ import { remindWaiting } from '../forms/remind';
 import { watch } from '../growth/watch';
 import { tellWeek } from '../growth/week';
 import { workBulk } from '../keeping/bulk';
+import { keepCold } from '../keeping/cold-counts';
 import { tellOwnersDaily } from '../newsletters/alerts';
 import { measureSegments } from '../readers/segments';
 import { warmReaders } from '../readers/warming';
@@ -103,6 +104,12 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'warm-readers': async (payload) => {
       const { id } = check(byId, payload);
       await warmReaders(ctx, id);
+      const newsletter = await ctx.db
+        .selectFrom('newsletters')
+        .select(['id', 'time_zone'])
+        .where('id', '=', id)
+        .executeTakeFirst();
+      if (newsletter) await keepCold(ctx, newsletter);
       await measureSegments(ctx, id);
     },
     'read-report': async (payload) => workReport(ctx, check(byNumber, payload).id),

@@ -20,6 +20,7 @@ import { type Db, inTransaction, isAway } from '../db/connection';
 import { newId } from '../ids';
 import { whomSql } from '../readers/table';
 import { addToList, allowReaders, putBackOnList, suppressReaders, tagReaders, takeOffList, untagReaders } from './acts';
+import { forgetCold } from './cold-counts';
 import { type By, eraseReaders } from './erase';
 
 export type Bulk = {
@@ -231,6 +232,7 @@ async function portion(ctx: Context, db: Db, id: string): Promise<boolean> {
   const portion = await next.executeTakeFirst();
   if (!portion) {
     await set({ state: undoing ? 'undone' : 'done', ended_at: ctx.clock.now() });
+    await forgetCold(db, row.newsletter_id);
     return false;
   }
   const by: By = { actor: 'member', name: row.by_name };

@@ -1,9 +1,8 @@
 import Joi from 'joi';
-import { sql } from 'kysely';
 import { Fault } from '@/core/faults';
 import { counted } from '@/core/growth/figures';
 import { slugify } from '@/core/newsletters/slug';
-import { ANSWER_DAYS, COLD_DAYS, coldFor, SHARE_OF, type Share, silentAfter, without } from '@/core/readers/cold';
+import { ANSWER_DAYS, COLD_DAYS, coldFor, silentAfter } from '@/core/readers/cold';
 import type { Document } from '@/core/writing/document';
 import type { Person } from '../auth/session';
 import { check } from '../check';
@@ -11,32 +10,11 @@ import type { Context, Newsletter } from '../context';
 import { inTransaction } from '../db/connection';
 import { newId } from '../ids';
 import { mailOwners } from '../newsletters/alerts';
-import { howMany, readyCondition } from '../readers/table';
+import { howMany } from '../readers/table';
 import { moveLetter, scheduleLetter } from '../sending/letters';
 import { startBulk } from './bulk';
 
 const DAY_MS = 86_400_000;
-
-/** What the last letters of each were to those who read, with and without those who have been cold for so long. */
-export async function coldShare(
-  ctx: Context,
-  newsletter: Newsletter,
-  days: number,
-): Promise<{ all: Share; cold: Share; rest: Share }> {
-  const { fits } = await readyCondition(ctx, ctx.db, newsletter, coldFor(days));
-  const { rows } = await sql<{ cold: boolean } & Record<keyof Share, string>>`
-    select cold, count(*) as people, coalesce(sum(got), 0) as letters, coalesce(sum(read), 0) as read from (
-      select ${fits} as cold, least(r.letters_got, ${SHARE_OF}) as got, bit_count((r.recent_read & ${(1 << SHARE_OF) - 1})::bit(64)) as read
-      from readers r where r.newsletter_id = ${newsletter.id}::uuid and r.standing = 'reading') p group by 1`.execute(ctx.db);
-  const sum = (which: typeof rows): Share => ({
-    people: which.reduce((n, row) => n + Number(row.people), 0),
-    letters: which.reduce((n, row) => n + Number(row.letters), 0),
-    read: which.reduce((n, row) => n + Number(row.read), 0),
-  });
-  const all = sum(rows);
-  const cold = sum(rows.filter((row) => row.cold));
-  return { all, cold, rest: without(all, cold) };
-}
 
 export type Asking = {
   id: string;

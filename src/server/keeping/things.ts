@@ -8,6 +8,7 @@ import { tagSchema } from '@/core/readers/bulk';
 import { leavesOf } from '@/core/readers/condition';
 import { withTagRenamed } from '@/core/readers/renaming';
 import type { Audience, Part } from '@/core/sending/audience';
+import { chipsOfLine } from '@/core/writing/line';
 import { check } from '../check';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction } from '../db/connection';
@@ -42,7 +43,11 @@ async function namersOf(db: Db, newsletterId: string) {
       select name, list_ids || coalesce(draft_list_ids, '{}') as lists, definition::text || coalesce(draft::text, '') as text,
         array(select jsonb_array_elements_text(coalesce(definition #> '{next,tags}', '[]') || coalesce(draft #> '{next,tags}', '[]'))) as tags from forms
       where newsletter_id = ${newsletterId} and archived_at is null order by name`.execute(db),
-    db.selectFrom('auto_sends').select(['id', 'name', 'audience']).where('newsletter_id', '=', newsletterId).execute(),
+    db
+      .selectFrom('auto_sends')
+      .select(['id', 'name', 'audience', 'settings'])
+      .where('newsletter_id', '=', newsletterId)
+      .execute(),
     db
       .selectFrom('letters')
       .select(['id', 'audience', 'subject'])
@@ -51,6 +56,14 @@ async function namersOf(db: Db, newsletterId: string) {
           string[]
         >`array(select distinct c->>'field' from posts p, jsonb_path_query(p.document, '$.**[*] ? (@.kind == "chip")') c where p.id = letters.post_id)`.as(
           'chips',
+        ),
+      )
+      // All that is read before a letter is opened, chips and all.
+      .select(
+        sql<
+          string[]
+        >`array[subject, preview_line] || array(select v.subject from letter_versions v where v.letter_id = letters.id)`.as(
+          'lines',
         ),
       )
       .where('newsletter_id', '=', newsletterId)
@@ -69,6 +82,8 @@ const hasTag = (letter: { audience: Audience }, tag: string): boolean =>
       (part.kind === 'tag' && part.tag === tag) ||
       (part.kind === 'those' && leavesOf(part.condition).some((leaf) => leaf.kind === 'tag' && leaf.tag === tag)),
   );
+const asks = (lines: string[], key: string): boolean =>
+  lines.some((line) => chipsOfLine(line).some(({ field }) => field === key));
 const asForm = (name: string) => `the form “${name}”`;
 const asLetter = (subject: string) => `the letter “${subject}”`;
 const asRule = (name: string) => `the auto-send “${name}”`;
@@ -93,9 +108,14 @@ const needing = {
   ],
   field: ({ forms, rules, letters, segments }: Namers, field: { id: string; key: string }): string[] => [
     ...forms.filter((form) => form.text.includes(`"key": "${field.key}"`)).map((form) => asForm(form.name)),
-    ...rules.filter((rule) => JSON.stringify(rule.audience).includes(field.id)).map((rule) => asRule(rule.name)),
+    ...rules
+      .filter((rule) => JSON.stringify(rule.audience).includes(field.id) || asks([rule.settings.subject], field.key))
+      .map((rule) => asRule(rule.name)),
     ...letters
-      .filter((letter) => JSON.stringify(letter.audience).includes(field.id) || letter.chips.includes(field.key))
+      .filter(
+        (letter) =>
+          JSON.stringify(letter.audience).includes(field.id) || letter.chips.includes(field.key) || asks(letter.lines, field.key),
+      )
       .map((letter) => asLetter(letter.subject)),
     ...segments
       .filter((segment) => leavesOf(segment.condition).some((leaf) => leaf.kind === 'field' && leaf.id === field.id))

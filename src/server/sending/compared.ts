@@ -17,22 +17,23 @@ export async function lettersCompared(ctx: Context, newsletter: Newsletter, most
       opens: boolean;
       clicks: boolean;
       people: number;
+      machines: number;
       hidden: number;
       clicked: number;
     }
   >`
     select l.id, l.subject, l.started_at as at, l.counts_opens as opens, l.counts_clicks as clicks, l.again_of is not null as again,
       1 + (select count(*)::int from letter_versions v where v.letter_id = l.id) as versions, coalesce(c.recipients, 0) as recipients, coalesce(c.delivered, 0) as delivered,
-      coalesce(c.opened_people, 0) as people, coalesce(c.hidden, 0) as hidden, coalesce(c.clicked, 0) as clicked, coalesce(c.left_count, 0) as left,
+      coalesce(c.opened_people, 0) as people, coalesce(c.opened_machines, 0) as machines, coalesce(c.hidden, 0) as hidden, coalesce(c.clicked, 0) as clicked, coalesce(c.left_count, 0) as left,
       coalesce(c.complained, 0) as complained, coalesce(c.bounced + c.refused + c.given_up, 0) as back
     from (select * from letters where newsletter_id = ${newsletter.id} and state in ('sent', 'stopped') and started_at is not null and kind <> 'proof'
       order by started_at desc, id desc limit ${most}) l
     left join lateral (select * from letter_counts c where c.letter_id = l.id) c on true order by l.started_at desc, l.id desc`.execute(
     ctx.db,
   );
-  return rows.map(({ opens, clicks, people, hidden, clicked, ...row }) => ({
+  return rows.map(({ opens, clicks, people, machines, hidden, clicked, ...row }) => ({
     ...row,
-    read: opens ? readRange({ delivered: row.delivered, people, hidden }) : null,
+    read: opens ? readRange({ delivered: row.delivered, people, machines, hidden }) : null,
     clicked: clicks ? clicked : null,
   }));
 }

@@ -117,6 +117,7 @@ export function Block({ node, selected, updateAttributes, editor }: NodeViewProp
                 value={said(attrs.caption)}
                 change={(text) => updateAttributes({ caption: text ? [{ kind: 'text', text }] : [] })}
               />
+              <Line label="Credit" value={attrs.credit ?? ''} change={set('credit')} placeholder="Who made it, or whose it is" />
               <Line label="Leads to" value={attrs.href ?? ''} change={set('href')} placeholder="https://" />
             </>
           )}
@@ -240,7 +241,12 @@ function Shown({ name, attrs }: { name: string; attrs: Record<string, unknown> }
           )}
         >
           <img src={text('src')} alt={text('alt')} className="max-h-[460px] w-full rounded object-contain" />
-          {said(attrs.caption) && <figcaption className="mt-1 font-sans text-small text-ink-2">{said(attrs.caption)}</figcaption>}
+          {(said(attrs.caption) || text('credit')) && (
+            <figcaption className="mt-1 font-sans text-small text-ink-2">
+              {said(attrs.caption)}
+              {text('credit') && <span className="block text-[12px]">{text('credit')}</span>}
+            </figcaption>
+          )}
         </figure>
       );
     }

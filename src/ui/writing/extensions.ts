@@ -141,7 +141,7 @@ const ChipNode = Node.create({
 });
 
 /** A picture out of pasted HTML keeps its address and its description. */
-const Picture = thing('picture', { src: '', alt: '', href: '', caption: [] }).extend({
+const Picture = thing('picture', { src: '', alt: '', href: '', caption: [], credit: '' }).extend({
   parseHTML: () => [
     {
       tag: 'img[src]',

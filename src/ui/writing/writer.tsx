@@ -196,7 +196,7 @@ function Desk(props: DeskProps) {
           toast.error(answer.sentence ?? 'The picture could not be sent. Try again.');
           continue;
         }
-        const node = { type: 'picture', attrs: { src: answer.url, alt: '', href: '', caption: [] } };
+        const node = { type: 'picture', attrs: { src: answer.url, alt: '', href: '', caption: [], credit: '' } };
         if (at === undefined) editor.chain().focus().insertContent(node).run();
         else editor.chain().focus().insertContentAt(at, node).run();
       }

@@ -87,7 +87,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         underWay ? progressOf(ctx, newsletter, id) : null,
         letter.state === 'sent' ? againOf(ctx, newsletter, id) : null,
       ]);
-  const read = readRange({ delivered: counts.delivered, people: counts.people, hidden: counts.hidden });
+  const read = readRange(counts);
   const say = (at: Date) => spokenTime(at, ctx.clock.now(), newsletter.time_zone);
   const kept =
     letter.test && letter.winner === null && underWay

@@ -5,7 +5,8 @@ import { wordOf } from '@/core/growth/measures';
 import { longDay, spokenTime } from '@/core/growth/times';
 import { ANSWER_DAYS, COLD_DAYS, COLD_WORDS, coldFor, SHARE_OF, type Share, silentAfter } from '@/core/readers/cold';
 import { readView, writeView } from '@/core/readers/view';
-import { type Asking, askingOf, coldShare } from '@/server/keeping/cold';
+import { type Asking, askingOf } from '@/server/keeping/cold';
+import { coldShare } from '@/server/keeping/cold-counts';
 import { sendersOf } from '@/server/senders/senders';
 import { ActionButton, ChoiceField, LongField, TextField } from '@/ui/kit/action-form';
 import { ActionDialog } from '@/ui/kit/dialog';
@@ -24,7 +25,11 @@ export default async function Page({ params, searchParams }: Props) {
   const { ctx, newsletter } = await deskOf(slug);
   const asking = await askingOf(ctx, newsletter);
   const days = asking ? COLD_DAYS.find((one) => one === asking.days)! : (COLD_DAYS.find((one) => one === asked) ?? 180);
-  const [{ all, cold, rest }, senders] = await Promise.all([coldShare(ctx, newsletter, days), sendersOf(ctx, newsletter)]);
+  const [{ all, cold, rest, countedAt }, senders] = await Promise.all([
+    coldShare(ctx, newsletter, days),
+    sendersOf(ctx, newsletter),
+  ]);
+  const many = `${countedAt ? 'about ' : ''}${counted(cold.people, 'person', 'people')}`;
   const base = `/desk/${slug}/readers`;
   const seen = `${base}?${writeView({ ...readView({}), where: asking?.letterId ? silentAfter(asking.letterId, days) : coldFor(days) })}`;
   return (
@@ -51,7 +56,8 @@ export default async function Page({ params, searchParams }: Props) {
         ) : (
           <>
             <b>{counted(cold.people, 'person has', 'people have')}</b> opened nothing and followed no link for {COLD_WORDS[days]},
-            of {figure(all.people)} who read by their standing.
+            of {figure(all.people)} who read by their standing
+            {countedAt && `, as counted ${spokenTime(countedAt, ctx.clock.now(), newsletter.time_zone)}`}.
           </>
         )}
       </Standfirst>
@@ -102,10 +108,10 @@ export default async function Page({ params, searchParams }: Props) {
                     go before {ANSWER_DAYS} days after it, and then only when you say so.
                   </p>
                   <ActionDialog
-                    opens={`Ask ${counted(cold.people, 'person', 'people')} …`}
-                    title={`Ask ${counted(cold.people, 'person', 'people')}?`}
-                    words="It leaves at once."
-                    submit={`Send it to ${counted(cold.people, 'person', 'people')}`}
+                    opens={`Ask ${many} …`}
+                    title={`Ask ${many}?`}
+                    words={`It leaves at once${countedAt ? ', to whoever is as cold at that moment' : ''}.`}
+                    submit={`Send it to ${many}`}
                     done="The question is on its way"
                     action={ask.bind(null, slug, days)}
                   >
