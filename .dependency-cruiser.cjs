@@ -59,11 +59,11 @@ module.exports = {
     },
     only('processes-know-server', '^src/processes/', '^src/(core|server|processes)/', 'processes mount server functions'),
     only('backlot-is-outside', '^backlot/', '^backlot/', 'the Backlot talks by SMTP, DNS and HTTP alone'),
-    // What a provider of the Backlot would have reported, and its chance, stand in pure files of it.
+    // What a provider of the Backlot would have reported, and what its public does, stand in pure files of it.
     only(
       'demo-knows-server',
       '^demo/',
-      '^(demo/|src/(core|server)/|backlot/(mailboxes/dmarc|public/chance)[.]ts)',
+      '^(demo/|src/(core|server)/|backlot/(mailboxes/dmarc|public/(chance|people))[.]ts)',
       'the demo generator uses server and core',
     ),
     {

@@ -26,8 +26,10 @@ import { listsGrown, sourcesOf } from '@/server/growth/sources';
 import { today } from '@/server/growth/today';
 import { warningsNow, watch } from '@/server/growth/watch';
 import { weekOf } from '@/server/growth/week';
+import { newId } from '@/server/ids';
 import { bulksOf, startBulk, undoBulk, workBulk } from '@/server/keeping/bulk';
-import { coldShare } from '@/server/keeping/cold-counts';
+import { askingOf } from '@/server/keeping/cold';
+import { coldShare, keepCold } from '@/server/keeping/cold-counts';
 import { queueOf } from '@/server/mail/queue';
 import { relayOf } from '@/server/mail/relay';
 import { newslettersOf } from '@/server/newsletters/newsletters';
@@ -232,6 +234,23 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
       body: async () => Buffer.from(body),
     });
   let visitor = 0;
+  await sql`insert into warmings (newsletter_id, at) values (${newsletter.id}, now()) on conflict do nothing`.execute(db);
+  const counted = performance.now();
+  await keepCold(ctx, newsletter);
+  console.log(`  who is cold, as the worker counts it: ${Math.round(performance.now() - counted)} ms`);
+  // As if the large letter had been a question to its readers.
+  const question = await db
+    .insertInto('cleanups')
+    .values({
+      id: newId(),
+      newsletter_id: newsletter.id,
+      days: 180,
+      letter_id: letter.id,
+      by_name: 'Bench',
+      began_at: new Date(),
+    })
+    .returning('id')
+    .executeTakeFirstOrThrow();
   const screens: Record<string, () => Promise<unknown>> = {
     'the frame of every screen': () => newslettersOf(ctx, members[0]!.user_id),
     Today: () => today(ctx, newsletter),
@@ -272,6 +291,7 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
       ].map((query) => [`Readers, ${query.slice(0, 40)}`, () => table(query)]),
     ),
     'Cold readers': () => coldShare(ctx, newsletter, 180),
+    'Cold readers, a question out': () => askingOf(ctx, newsletter),
     'a reader': () => readerProfile(ctx, newsletter, copy.reader_id),
     Forms: () => formsOf(ctx, newsletter),
     'a form': async () => {
@@ -369,6 +389,7 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
     );
   }
   await marks.flush();
+  await db.deleteFrom('cleanups').where('id', '=', question.id).execute();
   await segment(ctx, newsletter);
   await bulkTag(ctx, newsletter);
   const memory = Number(/VmRSS:\s+(\d+)/.exec(readFileSync('/proc/self/status', 'utf8'))?.[1] ?? 0) / 1024;

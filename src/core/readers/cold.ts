@@ -43,7 +43,13 @@ export const silentAfter = (letterId: string, days: number): Condition => ({
 /** What a newsletter's readers did with the last letters that each of them got. */
 export type Share = { people: number; letters: number; read: number };
 /** What was counted of all and of those who were cold for so many days, at a moment. */
-export type ColdCounts = { at: string; all: Share; cold: Record<number, Share> };
+export type ColdCounts = {
+  at: string;
+  all: Share;
+  cold: Record<number, Share>;
+  /** Of the question that was out: who was as cold as before. */
+  question: { letterId: string; silent: number } | null;
+};
 /** The share of them that a person read, 0 to 1; null where nobody got any. */
 export const shareOf = ({ letters, read }: Share): number | null => (letters ? read / letters : null);
 /** The same without some of them. */

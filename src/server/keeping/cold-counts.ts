@@ -1,21 +1,17 @@
 import { type RawBuilder, sql } from 'kysely';
-import { COLD_DAYS, type ColdCounts, coldFor, SHARE_OF, type Share, without } from '@/core/readers/cold';
+import { COLD_DAYS, type ColdCounts, coldFor, SHARE_OF, type Share, silentAfter, without } from '@/core/readers/cold';
 import type { Context, Newsletter } from '../context';
 import type { Db } from '../db/connection';
-import { readyCondition } from '../readers/table';
+import { howMany, readyCondition } from '../readers/table';
 
-const DAY_MS = 86_400_000;
 /** Where fewer read than this, they are counted whenever somebody looks. */
 const MANY = 50_000;
 /** What was counted is shown for no longer. */
-const KEPT_MS = DAY_MS;
+const KEPT_MS = 86_400_000;
+type Of = Pick<Newsletter, 'id' | 'time_zone'>;
 
 /** Counts, at a look at each reader, what the last letters of each were to those who read, and to those of them who have been cold for so many days. */
-async function countCold(
-  ctx: Context,
-  newsletter: Pick<Newsletter, 'id' | 'time_zone'>,
-  days: readonly number[],
-): Promise<ColdCounts> {
+async function countCold(ctx: Context, newsletter: Of, days: readonly number[]): Promise<Pick<ColdCounts, 'all' | 'cold'>> {
   const fits = await Promise.all(days.map((some) => readyCondition(ctx, ctx.db, newsletter, coldFor(some))));
   const share = (cold: RawBuilder<unknown>) => sql`json_build_object('people', count(*) filter (where ${cold}),
     'letters', coalesce(sum(got) filter (where ${cold}), 0), 'read', coalesce(sum(read) filter (where ${cold}), 0))`;
@@ -24,44 +20,71 @@ async function countCold(
       select ${sql.join(fits.map((one, n) => sql`${one.fits} as ${sql.ref(`cold_${days[n]}`)}`))}, least(r.letters_got, ${SHARE_OF}) as got, bit_count((r.recent_read & ${(1 << SHARE_OF) - 1})::bit(64)) as read
       from readers r where r.newsletter_id = ${newsletter.id}::uuid and r.standing = 'reading') p`.execute(ctx.db);
   const { whole, cold } = rows[0]!;
-  return { at: ctx.clock.now().toISOString(), all: whole, cold: Object.fromEntries(days.map((some, n) => [some, cold[n]!])) };
+  return { all: whole, cold: Object.fromEntries(days.map((some, n) => [some, cold[n]!])) };
 }
 
-/** Counts anew who is cold, for each choice of days, where they are too many to be counted whenever somebody looks. */
-export async function keepCold(
-  ctx: Context,
-  newsletter: Pick<Newsletter, 'id' | 'time_zone'>,
-  many = MANY,
-): Promise<ColdCounts | null> {
-  const total = await ctx.db
-    .selectFrom('people_totals')
-    .select('reading')
-    .where('newsletter_id', '=', newsletter.id)
-    .where('kind', '=', 'all')
-    .executeTakeFirst();
-  const counts = (total?.reading ?? 0) < many ? null : await countCold(ctx, newsletter, COLD_DAYS);
+/** How many of those who got a question are as cold as before. */
+export const countSilent = (ctx: Context, newsletter: Of, letterId: string, days: number): Promise<number> =>
+  howMany(ctx, newsletter, { find: '', condition: silentAfter(letterId, days) });
+
+/**
+ * Counts anew who is cold, for each choice of days, and who said nothing to a question that is out, where they are too many to be counted whenever somebody
+ * looks. For whoever has worked out their warmth.
+ */
+export async function keepCold(ctx: Context, newsletter: Of, many = MANY): Promise<void> {
+  const [total, out] = await Promise.all([
+    ctx.db
+      .selectFrom('people_totals')
+      .select('reading')
+      .where('newsletter_id', '=', newsletter.id)
+      .where('kind', '=', 'all')
+      .executeTakeFirst(),
+    ctx.db
+      .selectFrom('cleanups')
+      .select(['letter_id', 'days'])
+      .where('newsletter_id', '=', newsletter.id)
+      .where('ended_at', 'is', null)
+      .executeTakeFirst(),
+  ]);
+  const count = async (): Promise<ColdCounts> => ({
+    at: ctx.clock.now().toISOString(),
+    ...(await countCold(ctx, newsletter, COLD_DAYS)),
+    question: out?.letter_id
+      ? { letterId: out.letter_id, silent: await countSilent(ctx, newsletter, out.letter_id, out.days) }
+      : null,
+  });
+  const counts = (total?.reading ?? 0) < many ? null : await count();
   await ctx.db
     .updateTable('warmings')
     .set({ cold: counts && JSON.stringify(counts) })
     .where('newsletter_id', '=', newsletter.id)
     .execute();
-  return counts;
 }
 
-/** What was counted is not so any more: people were let go, or came back. */
+/** What was counted is not so any more, since people were let go or came back: it is counted anew soon. */
 export const forgetCold = (db: Db, newsletterId: string) =>
-  db.updateTable('warmings').set({ cold: null }).where('newsletter_id', '=', newsletterId).execute();
+  db
+    .updateTable('warmings')
+    .set({ cold: null, at: new Date(0) })
+    .where('newsletter_id', '=', newsletterId)
+    .execute();
 
-export type ColdShare = { all: Share; cold: Share; rest: Share /** Null: just now. */; countedAt: Date | null };
+/** What was counted when warmth was last worked out, less than a day ago; else null. */
+export async function coldKept(ctx: Context, newsletterId: string): Promise<ColdCounts | null> {
+  const row = await ctx.db.selectFrom('warmings').select('cold').where('newsletter_id', '=', newsletterId).executeTakeFirst();
+  const age = row?.cold ? ctx.clock.now().getTime() - Date.parse(row.cold.at) : -1;
+  return age >= 0 && age < KEPT_MS ? row!.cold! : null;
+}
+
+/** `countedAt` is null for just now. */
+export type ColdShare = { all: Share; cold: Share; rest: Share; countedAt: Date | null };
 
 /**
  * What the last letters of each were to those who read, with and without those who have been cold for so many days (one of `COLD_DAYS`): counted just
- * now, or where they are many when their warmth was last worked out, at most a day ago.
+ * now, or where they are many when their warmth was last worked out.
  */
-export async function coldShare(ctx: Context, newsletter: Newsletter, days: number, many = MANY): Promise<ColdShare> {
-  const kept = await ctx.db.selectFrom('warmings').select('cold').where('newsletter_id', '=', newsletter.id).executeTakeFirst();
-  const age = kept?.cold ? ctx.clock.now().getTime() - Date.parse(kept.cold.at) : Number.POSITIVE_INFINITY;
-  const fresh = age >= 0 && age < KEPT_MS ? kept!.cold! : await keepCold(ctx, newsletter, many);
-  const { all, cold, at } = fresh ?? { ...(await countCold(ctx, newsletter, [days])), at: null };
-  return { all, cold: cold[days]!, rest: without(all, cold[days]!), countedAt: at === null ? null : new Date(at) };
+export async function coldShare(ctx: Context, newsletter: Newsletter, days: number): Promise<ColdShare> {
+  const kept = await coldKept(ctx, newsletter.id);
+  const { all, cold } = kept ?? (await countCold(ctx, newsletter, [days]));
+  return { all, cold: cold[days]!, rest: without(all, cold[days]!), countedAt: kept && new Date(kept.at) };
 }

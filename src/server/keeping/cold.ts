@@ -13,6 +13,7 @@ import { mailOwners } from '../newsletters/alerts';
 import { howMany } from '../readers/table';
 import { moveLetter, scheduleLetter } from '../sending/letters';
 import { startBulk } from './bulk';
+import { coldKept, countSilent } from './cold-counts';
 
 const DAY_MS = 86_400_000;
 
@@ -24,30 +25,28 @@ export type Asking = {
   letterId: string | null;
   /** How many got the question so far. */
   asked: number;
-  /** How many of them are as cold as before. */
+  /** How many of them are as cold as before, counted at a moment; null for just now. */
   silent: number;
+  countedAt: Date | null;
   /** From when on those may be let go; null while the question is on its way. */
   readyAt: Date | null;
   ready: boolean;
 };
 
-/** The question that is out, or null. */
-export async function askingOf(ctx: Context, newsletter: Newsletter): Promise<Asking | null> {
+/** The question that is out, or null; where readers are many, with who said nothing as it was last counted, unless it must be so now. */
+export async function askingOf(ctx: Context, newsletter: Newsletter, now = false): Promise<Asking | null> {
   const row = await ctx.db
     .selectFrom('cleanups as c')
     .leftJoin('letters as l', 'l.id', 'c.letter_id')
     .selectAll('c')
-    .select(['l.finished_at', 'l.state'])
+    .leftJoin('letter_counts as k', 'k.letter_id', 'c.letter_id')
+    .select(['l.finished_at', 'l.state', 'k.delivered'])
     .where('c.newsletter_id', '=', newsletter.id)
     .where('c.ended_at', 'is', null)
     .executeTakeFirst();
   if (!row) return null;
-  const [asked, silent] = row.letter_id
-    ? await Promise.all([
-        howMany(ctx, newsletter, { find: '', condition: { kind: 'letter', id: row.letter_id, what: 'got' } }),
-        howMany(ctx, newsletter, { find: '', condition: silentAfter(row.letter_id, row.days) }),
-      ])
-    : [0, 0];
+  const kept = now ? null : await coldKept(ctx, newsletter.id);
+  const known = kept?.question && kept.question.letterId === row.letter_id ? kept.question.silent : null;
   const over = row.finished_at && (row.state === 'sent' || row.state === 'stopped');
   const readyAt = over ? new Date(row.finished_at!.getTime() + ANSWER_DAYS * DAY_MS) : null;
   return {
@@ -56,8 +55,9 @@ export async function askingOf(ctx: Context, newsletter: Newsletter): Promise<As
     by: row.by_name,
     beganAt: row.began_at,
     letterId: row.letter_id,
-    asked,
-    silent,
+    asked: row.delivered ?? 0,
+    silent: known ?? (row.letter_id ? await countSilent(ctx, newsletter, row.letter_id, row.days) : 0),
+    countedAt: known === null ? null : new Date(kept!.at),
     readyAt,
     ready: readyAt !== null && readyAt <= ctx.clock.now(),
   };
@@ -143,7 +143,7 @@ export async function askCold(
 
 /** Takes off every list, as an act that can be taken back for a week, who was asked and is as cold as before. Throws "conflict" where it is too early. */
 export async function letGo(ctx: Context, newsletter: Newsletter, person: Pick<Person, 'name'>): Promise<void> {
-  const asking = await askingOf(ctx, newsletter);
+  const asking = await askingOf(ctx, newsletter, true);
   if (!asking?.letterId) throw new Fault('conflict', 'No question is out.');
   if (!asking.ready)
     throw new Fault('conflict', `They have ${ANSWER_DAYS} days to answer from when it was sent. Nobody was let go.`);
@@ -188,7 +188,7 @@ export async function tellAsked(ctx: Context): Promise<void> {
       .selectAll()
       .where('id', '=', newsletter_id)
       .executeTakeFirstOrThrow();
-    const asking = await askingOf(ctx, newsletter);
+    const asking = await askingOf(ctx, newsletter, true);
     if (!asking?.ready || newsletter.removed_at || newsletter.closing_at) continue;
     await inTransaction(ctx.db, async (trx) => {
       const { numUpdatedRows } = await trx

@@ -157,7 +157,11 @@ function readCursor(text: string, order: Order): Cursor | null {
 }
 
 /** How many people fit words and a condition. */
-export async function howMany(ctx: Context, newsletter: Newsletter, { find, condition }: Asked): Promise<number> {
+export async function howMany(
+  ctx: Context,
+  newsletter: Pick<Newsletter, 'id' | 'time_zone'>,
+  { find, condition }: Asked,
+): Promise<number> {
   const { fits } = await readyCondition(ctx, ctx.db, newsletter, condition);
   const { rows } = await sql<{ people: number }>`
     select count(*)::int as people from readers r where r.newsletter_id = ${newsletter.id}::uuid and ${findSql(find)} and ${fits}`.execute(

@@ -143,12 +143,18 @@ export default async function Page({ params, searchParams }: Props) {
 const shareSaid = (share: Share) => percent(share.read, share.letters);
 
 function Out({ asking, slug, now, zone }: { asking: Asking; slug: string; now: Date; zone: string }) {
-  const { asked, silent, readyAt, ready } = asking;
+  const { asked, silent, readyAt, ready, countedAt } = asking;
+  const many = `${countedAt ? 'about ' : ''}${counted(silent, 'person', 'people')}`;
   return (
     <Section title="The question is out" className="mb-8">
       <p className="mt-2">
         {asked === 0 ? 'Nobody has got it so far. ' : `${counted(asked, 'person', 'people')} got it; `}
-        {asked > 0 && <b>{counted(silent, 'is', 'are')} as silent as before.</b>}{' '}
+        {asked > 0 && (
+          <b>
+            {counted(silent, 'is', 'are')} as silent as before
+            {countedAt && `, as counted ${spokenTime(countedAt, now, zone)}`}.
+          </b>
+        )}{' '}
         {asking.letterId && (
           <Link className="link" href={`/desk/${slug}/letters/${asking.letterId}`}>
             See the letter
@@ -166,8 +172,8 @@ function Out({ asking, slug, now, zone }: { asking: Asking; slug: string; now: D
       <div className="mt-3 flex flex-wrap gap-2.5">
         {ready && silent > 0 && (
           <ActionDialog
-            opens={`Let ${counted(silent, 'person', 'people')} go …`}
-            title={`Let ${counted(silent, 'person', 'people')} go?`}
+            opens={`Let ${many} go …`}
+            title={`Let ${many} go?`}
             words="They are taken off every list, and no letter comes to them any more. For a week you can take it back among Readers; whoever presses the button in the question comes back by themselves."
             submit="Let them go"
             done="They are being let go"
