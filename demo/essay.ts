@@ -47,6 +47,7 @@ export async function essay(ctx: Context, newsletter: Newsletter): Promise<{ doc
       src: wide,
       alt: 'Hundreds of small lights, green and yellow, in dark water',
       caption: [{ kind: 'text', text: 'Drawn from memory, an hour later.' }],
+      credit: 'Drawing: Ottoline Vance',
     },
     { kind: 'heading', level: 2, inline: [{ kind: 'text', text: 'How we counted' }] },
     say('We tried three ways, and trusted none of them until two agreed.'),

@@ -331,6 +331,8 @@ async function history(ctx: Context, newsletter: Newsletter, ids: DemoIds & { be
     });
     if (letter === latest.at(-1)) {
       const { document, picture } = await essay(ctx, newsletter);
+      // What leads to earlier posts stands under this one, too.
+      document.nodes.push(post.document.nodes.at(-1)!);
       Object.assign(post, { document, picture, picture_alt: 'Hundreds of small lights in dark water' });
     }
   }

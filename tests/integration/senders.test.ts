@@ -12,11 +12,16 @@ import {
   sendersOf,
   setDefaultSender,
 } from '@/server/senders/senders';
+import { rampAhead, rampDone } from '@/server/sending/ramp';
+import { countRamp } from '@/server/sending/ramp-days';
 import { startLetter } from '@/server/sending/start';
 import { lastTestLetter, sendTestLetter } from '@/server/sending/test-letter';
 import { letterOf } from '@/server/sending/views';
-import { comesBack, withHead } from './notices';
+import { comesBack, complaint, notice, withHead } from './notices';
 import { DAY, MINUTE, TestWorld } from './world';
+
+const HALF_DAY = DAY / 2;
+const HOUR = 60 * MINUTE;
 
 let world: TestWorld;
 let newsletter: Awaited<ReturnType<TestWorld['newsletter']>>;
@@ -296,5 +301,62 @@ describe('a ramp-up', () => {
     await letter('Two');
     await world.work();
     expect(world.mail.taken.at(-1)?.to).toBe('r69@kestrel.example');
+  });
+
+  it('is fed by what came of each day: after complaints the next steps are not taken, by a letter under way either', async () => {
+    const own = await world.newsletter('Fed');
+    const { senderId, domainId } = await world.sender(own, 'fed.example');
+    await world.readers(
+      own,
+      Array.from({ length: 300 }, (_, n) => `f${n}@kestrel.example`),
+    );
+    const today = (after: number) => new Date(world.clock.now().getTime() + after * DAY).toISOString().slice(0, 10);
+    const plan = { startedOn: today(0), first: 50, volume: 1_600, days: 6 };
+    await setRamp(world.ctx, own, domainId, plan);
+    const id = await world.letter(own, senderId, { subject: 'To three hundred' });
+    await startLetter(world.ctx, id);
+    const copies = () => world.mail.taken.filter((mail) => /^f\d+@kestrel/.test(mail.to));
+    const gone = () => copies().length;
+    await world.work();
+    expect(gone()).toBe(50);
+    const done = async () => (await rampDone(world.ctx, own, { id: domainId, ramp: plan })).slice(0, 4);
+    const planned = async () =>
+      (await rampAhead(world.ctx.db, { id: domainId, ramp: plan }, today(0))).slice(0, 4).map((day) => day.planned);
+    expect(await planned()).toEqual([50, 100, 150, 0]);
+    // The next day, by the clock of whoever counts: three of fifty reported it, one came back.
+    const taken = copies();
+    for (const mail of taken.slice(0, 3)) await comesBack(world.ctx, mail.from, complaint(mail.source));
+    await comesBack(world.ctx, taken[3]!.from, notice(taken[3]!.to));
+    world.clock.advance(HALF_DAY);
+    await Promise.all([countRamp(world.ctx, domainId), countRamp(world.ctx, domainId)]);
+    expect((await done())[0]).toMatchObject({ plan: 50, ceiling: 50, left: 50, bounced: 1, complained: 3 });
+    expect(await planned()).toEqual([50, 100, 150, 0]);
+    // Some hours before the next share is to leave.
+    world.clock.advance(HALF_DAY - 2 * HOUR);
+    await world.work();
+    expect(gone()).toBe(50);
+    expect(await planned()).toEqual([50, 100, 100, 0]);
+    world.clock.advance(2 * HOUR);
+    await world.work();
+    expect(gone()).toBe(100);
+    await countRamp(world.ctx, domainId);
+    expect((await done()).map(({ plan: was, ceiling, left }) => [was, ceiling, left])).toEqual([
+      [50, 50, 50],
+      [100, 50, 50],
+      [200, 100, null],
+      [400, 200, null],
+    ]);
+    expect((await letterOf(world.ctx, own, id)).state).toBe('sending');
+    for (let day = 0; day < 4; day += 1) {
+      world.clock.advance(DAY);
+      await world.work();
+    }
+    expect(gone()).toBe(300);
+    expect(new Set(copies().map((mail) => mail.to)).size).toBe(300);
+    expect((await letterOf(world.ctx, own, id)).state).toBe('sent');
+    // Without a ramp-up nothing is counted.
+    await setRamp(world.ctx, own, domainId, null);
+    await countRamp(world.ctx, domainId);
+    expect(await rampDone(world.ctx, own, { id: domainId, ramp: null })).toEqual([]);
   });
 });

@@ -555,6 +555,7 @@ const LEFT_OUT: Record<string, string | Record<string, string>> = {
     name_servers: 'proven anew',
     keys_by_alias: 'proven anew',
     ramp: 'begins anew',
+    ramp_counted_at: 'begins anew',
     steady_since: 'proven anew',
     checked_at: 'proven anew',
     next_check_at: 'proven anew',

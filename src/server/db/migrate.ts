@@ -27,6 +27,7 @@ import * as seeds from './migrations/0025-seeds';
 import * as oldEvents from './migrations/0026-old-events';
 import * as listDays from './migrations/0027-list-days';
 import * as coldCounts from './migrations/0028-cold-counts';
+import * as rampDays from './migrations/0029-ramp-days';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -58,6 +59,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0026-old-events': oldEvents,
   '0027-list-days': listDays,
   '0028-cold-counts': coldCounts,
+  '0029-ramp-days': rampDays,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -434,6 +434,7 @@ type DomainTable = {
   judgements: ColumnType<StoredJudgement[], string | undefined, string>;
   checked_at: Date | null;
   next_check_at: Date;
+  ramp_counted_at: Date | null;
   checks_since_change: Generated<number>;
   created_at: Date;
   zone: string | null;

@@ -13,6 +13,7 @@ import { tellOwnersDaily } from '../newsletters/alerts';
 import { measureSegments } from '../readers/segments';
 import { warmReaders } from '../readers/warming';
 import { checkDomain } from '../senders/domains';
+import { countRamp } from '../sending/ramp-days';
 import { keepFigures } from '../sending/results';
 import { startLetter } from '../sending/start';
 import { decideTest, releaseRest } from '../sending/versions';
@@ -39,6 +40,7 @@ export type JobName =
   | 'owner-summary'
   | 'week-summary'
   | 'watch'
+  | 'count-ramp'
   | 'remind'
   | 'erase-newsletter'
   | 'bulk-act'
@@ -95,6 +97,7 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'decide-test': async (payload) => decideTest(ctx, check(byId, payload).id),
     'owner-summary': async (payload) => tellOwnersDaily(ctx, check(byId, payload).id),
     'week-summary': async (payload) => tellWeek(ctx, check(byId, payload).id),
+    'count-ramp': async (payload) => countRamp(ctx, check(byId, payload).id),
     watch: async (payload) => watch(ctx, check(byId, payload).id),
     'erase-newsletter': async (payload) => eraseNewsletter(ctx, check(byId, payload).id),
     'bulk-act': async (payload) => workBulk(ctx, check(byId, payload).id),

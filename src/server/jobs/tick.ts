@@ -18,6 +18,7 @@ import { routesDue } from '../sending/copies';
 import { finishLetters } from '../sending/letters';
 import { forgiveOld } from '../sending/mailboxes';
 import { noteProgress } from '../sending/progress';
+import { rampsDue } from '../sending/ramp-days';
 import { figuresDue } from '../sending/results';
 import { giveUpStale } from '../sending/routing';
 import { restsDue, testsDue } from '../sending/versions';
@@ -150,6 +151,7 @@ export async function tick(ctx: Context, enqueue: Enqueue): Promise<void> {
   await due('release-rest', await restsDue(ctx));
   await due('letter-figures', await figuresDue(ctx));
   await due('watch', await watchesDue(ctx));
+  await due('count-ramp', await rampsDue(ctx));
   await due('week-summary', await weeksDue(ctx));
   await due('read-report', await reportsDue(ctx));
   await noteProgress(ctx);

@@ -13,6 +13,7 @@ import { settleLane } from './lanes';
 import { moveLetter } from './letters';
 import { partsOf } from './parts';
 import { spreadByRamp } from './ramp';
+import { countRamp } from './ramp-days';
 import { insertRecipients, nextCopy, type Of, paceOf, queue } from './recipients';
 import { lastDue } from './results';
 import { amissOfVersions, versionsOf } from './versions';
@@ -232,6 +233,8 @@ async function fixRecipients(ctx: Context, id: string): Promise<void> {
     beginnings.set(one.n, { html: linked(made.html), text: made.text });
   }
   await sql`select ensure_month(${row.sent_on}::date)`.execute(ctx.db);
+  // How many may leave each day hangs on what came of the days before.
+  if (row.domain_id) await countRamp(ctx, row.domain_id);
   const started = ctx.db.transaction().execute(async (trx) => {
     const letter = await trx
       .selectFrom('letters')
