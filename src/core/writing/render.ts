@@ -88,7 +88,7 @@ function sideBySide(pieces: string[], set: Setting): string {
   const wide = Math.floor(set.room / pieces.length);
   const cells = pieces.map(
     (piece) =>
-      `<!--[if mso]><td width="${wide}" valign="top" style="${set.base}"><![endif]--><div style="display:inline-block;width:100%;max-width:${wide}px;vertical-align:top;font-size:${set.look.size}px"><div style="padding:0 12px 12px 0">${piece}</div></div><!--[if mso]></td><![endif]-->`,
+      `<!--[if mso]><td width="${wide}" valign="top" style="${set.base}"><![endif]--><div class="side" style="display:inline-block;width:100%;max-width:${wide}px;vertical-align:top;font-size:${set.look.size}px"><div class="side-in" style="padding:0 12px 12px 0">${piece}</div></div><!--[if mso]></td><![endif]-->`,
   );
   return `<div style="margin:0 0 8px;font-size:0"><!--[if mso]><table role="presentation" ${TABLE}><tr><![endif]-->${cells.join('')}<!--[if mso]></tr></table><![endif]--></div>`;
 }
@@ -287,6 +287,7 @@ export async function renderHtml(document: Document, frame: LetterFrame): Promis
 <mj-attributes><mj-all font-family="${FACES[look.text]}" /><mj-text font-size="${look.size}px" line-height="${Math.round(look.size * 1.62)}px" color="${colours.ink}" padding="0" align="${begins}" /></mj-attributes>
 <mj-raw><meta name="color-scheme" content="light dark"><meta name="supported-color-schemes" content="light dark"></mj-raw>
 <mj-style>:root{color-scheme:light dark;supported-color-schemes:light dark}.prose img{max-width:100%;height:auto}
+@media (max-width:480px){.side,.side img{max-width:100%!important}.side .side-in{padding-right:0!important}}
 ${dark}</mj-style></mj-head>
 <mj-body background-color="${colours.page}" width="${look.width}px" css-class="page">
 <mj-section padding="22px 0 4px"><mj-column>${
