@@ -39,8 +39,11 @@ export async function askingOf(ctx: Context, newsletter: Newsletter, now = false
     .selectFrom('cleanups as c')
     .leftJoin('letters as l', 'l.id', 'c.letter_id')
     .selectAll('c')
-    .leftJoin('letter_counts as k', 'k.letter_id', 'c.letter_id')
-    .select(['l.finished_at', 'l.state', 'k.delivered'])
+    .select(['l.finished_at', 'l.state'])
+    // Of this one letter: joined, the counts of all letters would be added up.
+    .select((eb) =>
+      eb.selectFrom('letter_counts as k').select('k.delivered').whereRef('k.letter_id', '=', 'c.letter_id').as('delivered'),
+    )
     .where('c.newsletter_id', '=', newsletter.id)
     .where('c.ended_at', 'is', null)
     .executeTakeFirst();

@@ -49,7 +49,12 @@ export function LettersChart({ letters }: { letters: ChartedLetter[] }) {
           token,
           letters.map((letter) => letter.day),
         ),
-        yAxis: { ...valueAxis(token, '{value}%'), splitNumber: 4 },
+        yAxis: {
+          ...valueAxis(token, '{value}%'),
+          splitNumber: 4,
+          // Nobody reads more than all.
+          ...(letters.some(({ read }) => (read ?? 0) > 0.8) ? { max: 100 } : {}),
+        },
         series: [line('read', '--verdigris'), line('clicked', '--slate')],
       };
     },
