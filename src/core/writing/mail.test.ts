@@ -2,11 +2,14 @@ import { caniemail } from 'caniemail';
 import { Parser } from 'htmlparser2';
 import { describe, expect, it } from 'vitest';
 import { contrast } from '../newsletters/identity';
+import { MOST_HTML } from './checks';
 import { cleanHtml, loses } from './clean-html';
 import type { Document, Inline, Node } from './document';
+import { fromEditor, toEditor } from './editing';
 import { chipsOfLine, lineForAll, linePieces, lineTemplate, oneLine, typedChip } from './line';
 import { CORNERS, FACES, LETTER_WIDTHS, type Look, ROOMS, STARTING_LOOK, unreadable } from './look';
 import { type LetterFrame, renderHtml, takeLinks } from './render';
+import { documentSchema } from './schemas';
 import { filledFor, pieces, slot } from './slots';
 import { renderText, textToEdit } from './text';
 
@@ -156,6 +159,30 @@ function faultsOf(html: string): string[] {
   parser.end();
   return [...faults, ...open.map((tag) => `<${tag}> stays open`)];
 }
+
+describe('a letter of five hundred pictures', () => {
+  const many: Document = {
+    version: 1,
+    nodes: Array.from({ length: 500 }, (_, n) => ({
+      kind: 'picture',
+      src: `https://a.example/media/${n}.jpg`,
+      alt: `The ${n}th haul`,
+      caption: text('By day'),
+      credit: 'A diver',
+    })),
+  };
+
+  it('can be kept, edited, rendered whole, and read as text; it is said to be cut off', async () => {
+    expect(documentSchema.validate(many).error).toBeUndefined();
+    expect(fromEditor(toEditor(many))).toEqual(many);
+    const html = await renderHtml(many, { ...FRAME, look: STARTING_LOOK });
+    expect(html.match(/<img [^>]*haul/g)).toHaveLength(500);
+    expect(faultsOf(html)).toEqual([]);
+    expect(Buffer.byteLength(html)).toBeGreaterThan(MOST_HTML);
+    const said = renderText(many, FRAME);
+    expect(said.match(/\[The \d+th haul\]\nBy day\n\(A diver\)/g)).toHaveLength(500);
+  });
+});
 
 describe.each(LOOKS)('a letter with every node, %s', (_, look) => {
   const made = () => renderHtml(ALL, { ...FRAME, look });
