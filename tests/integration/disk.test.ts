@@ -54,7 +54,7 @@ describe('what lies on the disk is its owner’s alone', () => {
     } finally {
       removeHome(openHome(dir));
     }
-  }, 60_000);
+  }, 180_000);
   it('pictures and gifts, whatever the process that writes them was told', async () => {
     const before = process.umask(0o022);
     const newsletter = await world.newsletter();
@@ -99,7 +99,7 @@ describe('what lies on the disk is its owner’s alone', () => {
       code: 'invalid',
       sentence: expect.stringContaining('no picture we can read'),
     });
-  }, 120_000);
+  }, 300_000);
   it('and the application is a plain role in its own database', async () => {
     const { rows } = await sql<{ super: boolean; makes: boolean }>`
       select rolsuper as super, rolcreatedb or rolcreaterole as makes from pg_roles where rolname = current_user`.execute(

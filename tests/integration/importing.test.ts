@@ -561,7 +561,7 @@ describe('an import that is disturbed', () => {
     await world.work();
     await figuresHold();
     // So many people take their time on a machine that does something else besides.
-  }, 90_000);
+  }, 300_000);
 
   it('begins looking anew after a worker died, and is looked through by one worker alone', async () => {
     const id = await begin(big(12_000));

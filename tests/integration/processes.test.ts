@@ -27,7 +27,7 @@ beforeAll(async () => {
     });
   }
   await Promise.all(Object.values(ports).map((port) => listening(port, '127.0.0.8')));
-}, 60_000);
+}, 180_000);
 afterAll(async () => {
   for (const child of Object.values(children)) child.kill('SIGKILL');
   await world.close();
@@ -81,7 +81,7 @@ describe('the mailroom', () => {
     expect(await send('postmaster@in.inkset.example', long)).toMatch(/552/);
     expect(memory('mailroom') - before).toBeLessThan(60);
     expect(await reports()).toHaveLength(count);
-  }, 60_000);
+  }, 180_000);
 });
 
 describe('names', () => {

@@ -652,7 +652,7 @@ describe('readers who choose their rhythm', () => {
       ),
       { numRuns: 12 },
     );
-  }, 240_000);
+  }, 480_000);
 });
 
 describe('several sources', () => {

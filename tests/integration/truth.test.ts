@@ -110,7 +110,7 @@ beforeAll(async () => {
     world.clock.advance(7 * DAY);
     await world.work();
   }
-}, 300_000);
+}, 600_000);
 afterAll(() => world.close());
 
 describe('the screens, held against the truth', () => {

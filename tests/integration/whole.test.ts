@@ -267,7 +267,7 @@ describe('a whole newsletter', () => {
     }
     expect(readers.length).toBeGreaterThan(10);
     expect(await recount(world.ctx, back)).toBe(0);
-  }, 120_000);
+  }, 300_000);
 });
 
 const UUID = /[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}/g;
