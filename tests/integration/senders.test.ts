@@ -12,6 +12,7 @@ import {
   sendersOf,
   setDefaultSender,
 } from '@/server/senders/senders';
+import { pauseLetter, resumeLetter } from '@/server/sending/letters';
 import { rampAhead, rampDone } from '@/server/sending/ramp';
 import { countRamp } from '@/server/sending/ramp-days';
 import { startLetter } from '@/server/sending/start';
@@ -354,6 +355,22 @@ describe('a ramp-up', () => {
     expect(gone()).toBe(300);
     expect(new Set(copies().map((mail) => mail.to)).size).toBe(300);
     expect((await letterOf(world.ctx, own, id)).state).toBe('sent');
+    // Paused over days, it does not leave all at once when it goes on.
+    await setRamp(world.ctx, own, domainId, { startedOn: today(0), first: 60, volume: 100, days: 9 });
+    const second = await world.letter(own, senderId, { subject: 'Paused over days' });
+    await startLetter(world.ctx, second);
+    await world.work();
+    expect(gone()).toBe(360);
+    await pauseLetter(world.ctx, own, second, 'Ottoline Vance');
+    world.clock.advance(3 * DAY);
+    await world.work();
+    expect(gone()).toBe(360);
+    await resumeLetter(world.ctx, own, second, 'Ottoline Vance');
+    await world.work();
+    const { ramp } = await domainOf(world.ctx, own, domainId);
+    const ceiling = (await rampAhead(world.ctx.db, { id: domainId, ramp: ramp! }, today(0)))[0]!.ceiling;
+    expect(ceiling).toBeLessThan(80);
+    expect(gone()).toBe(360 + ceiling);
     // Without a ramp-up nothing is counted.
     await setRamp(world.ctx, own, domainId, null);
     await countRamp(world.ctx, domainId);

@@ -10,6 +10,7 @@ import type { LetterTable } from '../db/schema';
 import { newId } from '../ids';
 import { routesDue } from './copies';
 import { countLetters } from './counts';
+import { countRamp } from './ramp-days';
 
 export type NewLetter = {
   newsletterId: string;
@@ -120,6 +121,14 @@ export async function callBack(ctx: Context, newsletter: Newsletter, id: string,
 
 /** Lets a paused letter go on where it was. */
 export async function resumeLetter(ctx: Context, newsletter: Newsletter, id: string, by: string): Promise<void> {
+  const letter = await ctx.db
+    .selectFrom('letters')
+    .select('domain_id')
+    .where('newsletter_id', '=', newsletter.id)
+    .where('id', '=', id)
+    .executeTakeFirst();
+  // What was to leave on the days of the pause is spread over those to come, before any of it leaves.
+  if (letter?.domain_id) await countRamp(ctx, letter.domain_id);
   await ctx.db.transaction().execute(async (trx) => {
     await own(ctx, trx, newsletter, id, 'resume', `Resumed by ${by}`);
     await rest(trx, id, false);

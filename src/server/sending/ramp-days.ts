@@ -1,10 +1,10 @@
 import { sql } from 'kysely';
 import { type RampPlan, spread } from '@/core/delivery/ramp';
 import { localDay } from '@/core/growth/days';
-import { dayAfter, lengthOf } from '@/core/growth/periods';
+import { dayAfter } from '@/core/growth/periods';
 import type { Context } from '../context';
 import { type Db, inTransaction } from '../db/connection';
-import { type RampDayView, rampAhead } from './ramp';
+import { daysByPlace, type RampDayView, rampAhead } from './ramp';
 
 /** How often the days of a ramp-up are counted anew. */
 const COUNT_EVERY_MS = 600_000;
@@ -71,46 +71,55 @@ export async function countRamp(ctx: Context, domainId: string): Promise<void> {
       trx,
     );
     const ahead = await rampAhead(trx, { id: domainId, ramp }, today);
-    if (ahead.some(({ ceiling, planned }) => planned > ceiling)) await keepToCeilings(trx, { domainId, zone, now, today, ahead });
+    if (ahead.length) await keepToCeilings(trx, { domainId, zone, now, today, ahead });
   });
 }
 
 type Ahead = { domainId: string; zone: string; now: Date; today: string; ahead: RampDayView[] };
 
-/** What is to leave from now on, in its order, as many a day as may: none sooner than it was to, each at its hour. */
+/**
+ * What is to leave from now on, in its order, as many a day as may: none sooner than it was to, each at its hour. What was to leave on days that are gone, by a
+ * letter that was paused or while nothing left at all, is among it; what was tried comes when it is to be tried again.
+ */
 async function keepToCeilings(trx: Db, { domainId, zone, now, today, ahead }: Ahead): Promise<void> {
-  const waiting = sql`
+  const copies = sql`
     from letters l join deliveries d on d.letter_id = l.id and d.sent_on = l.sent_on
-    where l.domain_id = ${domainId} and l.state in ('sending', 'paused') and d.state = 'queued' and d.due_at > ${now}`;
-  const perDay = sql<{ day: string; n: number }>`
-    select to_char(d.due_at at time zone ${zone}, 'YYYY-MM-DD') as day, count(*)::int as n ${waiting} group by 1`;
-  const before = (await perDay.execute(trx)).rows;
-  // What has left today, or is leaving, takes of today's room.
-  const gone = (ahead.find(({ day }) => day === today)?.planned ?? 0) - (before.find(({ day }) => day === today)?.n ?? 0);
+    where l.domain_id = ${domainId} and l.state in ('sending', 'paused') and d.state in ('queued', 'claimed')`;
+  const day = sql`(d.due_at at time zone ${zone})::date`;
+  const movable = sql`d.state = 'queued' and d.tried_at is null and (d.due_at > ${now} or ${day} < ${today}::date)`;
+  const { rows } = await sql<{ day: string; waiting: number; leaving: number }>`
+    select to_char(${day}, 'YYYY-MM-DD') as day, count(*) filter (where ${movable})::int as waiting, count(*) filter (where not (${movable}) and d.due_at <= ${now})::int as leaving ${copies} group by 1`.execute(
+    trx,
+  );
+  const left = await trx
+    .selectFrom('domain_days')
+    .select(['delivered', 'bounced'])
+    .where('domain_id', '=', domainId)
+    .where('day', '=', today)
+    .executeTakeFirst();
+  const gone = (left?.delivered ?? 0) + (left?.bounced ?? 0) + rows.reduce((sum, row) => sum + row.leaving, 0);
+  const rooms = ahead.map((one) => ({ day: one.day, left: one.day === today ? Math.max(0, one.ceiling - gone) : one.ceiling }));
+  const on = (some: string) =>
+    rows.reduce((sum, row) => sum + (row.day === some || (some === today && row.day < today) ? row.waiting : 0), 0);
+  if (rooms.every((room) => on(room.day) <= room.left)) return;
   const shares = spread(
-    before.reduce((sum, { n }) => sum + n, 0),
-    ahead.map(({ day, ceiling }) => ({ day, left: day === today ? ceiling - gone : ceiling })),
+    rows.reduce((sum, { waiting }) => sum + waiting, 0),
+    rooms,
     dayAfter(ahead.at(-1)!.day, 1),
   );
-  let upTo = 0;
-  const bounds = shares.map((share) => {
-    upTo += share.count;
-    return upTo;
-  });
   await sql`
     update deliveries d set due_at = ((d.due_at at time zone ${zone}) + (s.days - s.was) * interval '1 day') at time zone ${zone}
-    from (select q.id, q.sent_on, q.was, (${shares.map((share) => lengthOf({ from: today, to: share.day }) - 1)}::int[])[1 + (select count(*) from unnest(${bounds}::int[]) as b where b < q.place)] as days
-          from (select d.id, d.sent_on, (d.due_at at time zone ${zone})::date - ${today}::date as was, row_number() over (order by d.due_at, d.sent_on, d.id) as place ${waiting}) q) s
+    from (select q.id, q.sent_on, q.was, ${daysByPlace(shares, today)} as days
+          from (select d.id, d.sent_on, ${day} - ${today}::date as was, row_number() over (order by d.due_at, d.sent_on, d.id) as place ${copies} and ${movable}) q) s
     where d.id = s.id and d.sent_on = s.sent_on and s.days > s.was`.execute(trx);
-  const planned = new Map([
-    ...ahead.map(({ day }) => [day, 0] as const),
-    ...(await perDay.execute(trx)).rows.map(({ day, n }) => [day, n] as const),
-  ]);
-  planned.set(today, (planned.get(today) ?? 0) + gone);
+  // What is planned for a day is what waits for it, and today what has left besides.
   await sql`
-    insert into domain_days (domain_id, day, planned) select ${domainId}::uuid, day, n from unnest(${[...planned.keys()]}::date[], ${[...planned.values()]}::int[]) as t(day, n)
+    insert into domain_days (domain_id, day, planned)
+    select ${domainId}::uuid, a.day, (case when a.day = ${today}::date then ${gone} else 0 end) + coalesce(w.n, 0)
+    from unnest(${[...new Set([...ahead, ...shares].map((one) => one.day))]}::date[]) as a(day)
+    left join (select ${day} as day, count(*)::int as n ${copies} and ${movable} group by 1) w on w.day = a.day
     on conflict (domain_id, day) do update set planned = excluded.planned`.execute(trx);
   await sql`
     update letters l set last_due_at = greatest(l.last_due_at, m.last)
-    from (select d.letter_id, max(d.due_at) as last ${waiting} group by 1) m where l.id = m.letter_id`.execute(trx);
+    from (select d.letter_id, max(d.due_at) as last ${copies} and ${movable} group by 1) m where l.id = m.letter_id`.execute(trx);
 }

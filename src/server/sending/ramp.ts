@@ -1,4 +1,4 @@
-import { sql } from 'kysely';
+import { type RawBuilder, sql } from 'kysely';
 import { type RampPlan, rampCeilings, type Share, spread } from '@/core/delivery/ramp';
 import { localDay } from '@/core/growth/days';
 import { dayAfter, lengthOf } from '@/core/growth/periods';
@@ -83,6 +83,16 @@ export async function rampDone(
   });
 }
 
+/** So many days from today the copy of a row `q` leaves, by its place among all that are spread. */
+export function daysByPlace(shares: readonly Share[], today: string): RawBuilder<number> {
+  let upTo = 0;
+  const bounds = shares.map((share) => {
+    upTo += share.count;
+    return upTo;
+  });
+  return sql`(${shares.map((share) => between(today, share.day))}::int[])[1 + (select count(*) from unnest(${bounds}::int[]) as b where b < q.place)]`;
+}
+
 type Letter = { letterId: string; domainId: string; ramp: RampPlan; zone: string; sentOn: string; now: Date; recipients: number };
 
 /**
@@ -100,14 +110,9 @@ export async function spreadByRamp(db: Db, letter: Letter): Promise<Share[]> {
     ahead.map(({ day, ceiling, planned }) => ({ day, left: ceiling - planned })),
     dayAfter(ahead.at(-1)!.day, 1),
   );
-  let upTo = 0;
-  const bounds = shares.map((share) => {
-    upTo += share.count;
-    return upTo;
-  });
   await sql`
     update deliveries d set due_at = ((d.due_at at time zone ${letter.zone}) + s.days * interval '1 day') at time zone ${letter.zone}
-    from (select q.id, (${shares.map((share) => between(today, share.day))}::int[])[1 + (select count(*) from unnest(${bounds}::int[]) as b where b < q.place)] as days
+    from (select q.id, ${daysByPlace(shares, today)} as days
           from (select x.id, row_number() over (order by x.state = 'kept', r.last_read_at desc nulls last, x.id) as place from deliveries x join readers r on r.id = x.reader_id
                 where x.letter_id = ${letter.letterId} and x.sent_on = ${letter.sentOn}::date) q) s
     where d.id = s.id and d.sent_on = ${letter.sentOn}::date and d.letter_id = ${letter.letterId}`.execute(db);

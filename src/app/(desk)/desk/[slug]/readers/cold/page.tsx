@@ -29,6 +29,7 @@ export default async function Page({ params, searchParams }: Props) {
     coldShare(ctx, newsletter, days),
     sendersOf(ctx, newsletter),
   ]);
+  const asCounted = countedAt && `, as counted ${spokenTime(countedAt, ctx.clock.now(), newsletter.time_zone)}`;
   const many = `${countedAt ? 'about ' : ''}${counted(cold.people, 'person', 'people')}`;
   const base = `/desk/${slug}/readers`;
   const seen = `${base}?${writeView({ ...readView({}), where: asking?.letterId ? silentAfter(asking.letterId, days) : coldFor(days) })}`;
@@ -52,12 +53,14 @@ export default async function Page({ params, searchParams }: Props) {
     >
       <Standfirst title="Cold readers" trail={[{ label: 'Readers', href: base }]}>
         {cold.people === 0 ? (
-          <>Nobody who reads your letters by their standing has been silent for {COLD_WORDS[days]}.</>
+          <>
+            Nobody who reads your letters by their standing has been silent for {COLD_WORDS[days]}
+            {asCounted}.
+          </>
         ) : (
           <>
             <b>{counted(cold.people, 'person has', 'people have')}</b> opened nothing and followed no link for {COLD_WORDS[days]},
-            of {figure(all.people)} who read by their standing
-            {countedAt && `, as counted ${spokenTime(countedAt, ctx.clock.now(), newsletter.time_zone)}`}.
+            of {figure(all.people)} who read by their standing{asCounted}.
           </>
         )}
       </Standfirst>
