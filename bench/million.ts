@@ -235,7 +235,8 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
     });
   let visitor = 0;
   await sql`insert into warmings (newsletter_id, at) values (${newsletter.id}, now()) on conflict do nothing`.execute(db);
-  // As if the large letter had been a question to its readers.
+  // As if the large letter had been a question to its readers; one that an ended run left behind is taken away.
+  await db.deleteFrom('cleanups').where('newsletter_id', '=', newsletter.id).execute();
   const question = await db
     .insertInto('cleanups')
     .values({
@@ -249,7 +250,7 @@ async function measure(ctx: Context, newsletter: Newsletter): Promise<void> {
     .returning('id')
     .executeTakeFirstOrThrow();
   const counted = performance.now();
-  await keepCold(ctx, newsletter);
+  await keepCold(ctx, newsletter.id);
   console.log(`  who is cold, as the worker counts it: ${Math.round(performance.now() - counted)} ms`);
   const screens: Record<string, () => Promise<unknown>> = {
     'the frame of every screen': () => newslettersOf(ctx, members[0]!.user_id),

@@ -99,9 +99,9 @@ describe('readers who have been cold for long', () => {
     const { ctx, clock } = world;
     const live = await coldShare(ctx, newsletter, 180);
     expect(live.countedAt).toBeNull();
-    await keepCold(ctx, newsletter);
+    await keepCold(ctx, newsletter.id);
     expect((await coldShare(ctx, newsletter, 180)).countedAt).toBeNull();
-    const keep = () => keepCold(ctx, newsletter, 15);
+    const keep = () => keepCold(ctx, newsletter.id, 15);
     const shown = () => coldShare(ctx, newsletter, 180);
     await keep();
     const at = clock.now();

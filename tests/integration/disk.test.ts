@@ -4,7 +4,8 @@ import { join } from 'node:path';
 import { sql } from 'kysely';
 import sharp from 'sharp';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
-import { keepGift, keepLogo, keepPicture } from '@/server/newsletters/media';
+import { countUses } from '@/server/limits';
+import { keepGift, keepLogo, keepPicture, takeInAsked } from '@/server/newsletters/media';
 import { openHome, writeState } from '../../cli/home';
 import { removeHome, startPostgres, stopPostgres } from '../../cli/postgres';
 import { TestWorld } from './world';
@@ -90,6 +91,14 @@ describe('what lies on the disk is its owner’s alone', () => {
       });
     expect(await rows()).toBe(before);
     expect((await keepPicture(ctx, newsletter, new File([bytes], 'reef.png'))).url).toMatch(/\.png$/);
+  });
+  it('pictures are fetched from addresses so many times an hour and no more', async () => {
+    const newsletter = await world.newsletter('Fetching');
+    await countUses(
+      world.ctx,
+      Array.from({ length: 1_000 }, () => ({ key: `pictures:${newsletter.id}`, seconds: 3_600 })),
+    );
+    await expect(takeInAsked(world.ctx, newsletter, 'https://a.example/p.png')).rejects.toMatchObject({ code: 'too-many' });
   });
   it('a drawing that is made never to end is refused with a sentence', async () => {
     const uses = Array.from({ length: 12 }, (_, n) => `<g id="g${n + 1}">${`<use href="#g${n}"/>`.repeat(12)}</g>`).join('');

@@ -114,7 +114,7 @@ export function fromHtml(html: string, base: string): Document {
   let code: string | null = null;
   let caption = false;
   /** What a figure's caption says of who made it, and the element in which it does. */
-  let credit: { tag: string; words: string } | null = null;
+  let credit: { tag: string; deep: number; words: string } | null = null;
   let skipping = 0;
   let count = 0;
   const marks: Mark[] = [];
@@ -208,7 +208,9 @@ export function fromHtml(html: string, base: string): Document {
           return;
         }
         if (media) return;
-        if (caption && !credit && /(^|[\s_-])credits?($|[\s_-])/i.test(attributes.class ?? '')) credit = { tag, words: '' };
+        if (caption && !credit && /(^|[\s_-])credits?($|[\s_-])/i.test(attributes.class ?? ''))
+          credit = { tag, deep: 0, words: '' };
+        else if (credit && tag === credit.tag) credit.deep += 1;
         if (MARKS[tag]) marks.push(MARKS[tag]);
         else if (tag === 'a') links.push(address(attributes.href, base));
         else if (tag === 'br') inline.push({ kind: 'break' });
@@ -288,7 +290,8 @@ export function fromHtml(html: string, base: string): Document {
         }
         if (media) return;
         if (tag === 'picture') fromSource = undefined;
-        if (credit && (tag === credit.tag || tag === 'figcaption')) {
+        if (credit && tag === credit.tag && credit.deep > 0) credit.deep -= 1;
+        else if (credit && (tag === credit.tag || tag === 'figcaption')) {
           const words = credit.words.replace(/\s+/g, ' ').trim().slice(0, MOST_CREDIT);
           credit = null;
           const last = boxes.at(-1)!.nodes.at(-1);

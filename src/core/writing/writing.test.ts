@@ -209,6 +209,20 @@ describe('HTML from outside', () => {
         },
       ],
     ],
+    [
+      '<figure><img src="/a.png" alt="A lamp"><figcaption><span class="credit">By <span>Ilse</span> and Odile</span></figcaption></figure><p>After</p>',
+      [
+        { kind: 'picture', src: 'https://lanternfish.example/a.png', alt: 'A lamp', credit: 'By Ilse and Odile' },
+        { kind: 'paragraph', inline: text('After') },
+      ],
+    ],
+    [
+      '<figure><img src="/a.png" alt="A lamp"><figcaption><i class="credit">Never closed</figcaption></figure><p>After</p>',
+      [
+        { kind: 'picture', src: 'https://lanternfish.example/a.png', alt: 'A lamp', credit: 'Never closed' },
+        { kind: 'paragraph', inline: text('After') },
+      ],
+    ],
     ['<p class="credit">Not in a caption</p>', [{ kind: 'paragraph', inline: text('Not in a caption') }]],
     [
       '<p>a \u202eb <b>c <i>d</i></b></p>',

@@ -107,13 +107,8 @@ export function jobs(ctx: Context): Record<JobName, Task> {
     'warm-readers': async (payload) => {
       const { id } = check(byId, payload);
       await warmReaders(ctx, id);
-      const newsletter = await ctx.db
-        .selectFrom('newsletters')
-        .select(['id', 'time_zone'])
-        .where('id', '=', id)
-        .executeTakeFirst();
-      if (newsletter) await keepCold(ctx, newsletter);
       await measureSegments(ctx, id);
+      await keepCold(ctx, id);
     },
     'read-report': async (payload) => workReport(ctx, check(byNumber, payload).id),
     remind: async () => {

@@ -31,7 +31,13 @@ export const countSilent = (ctx: Context, newsletter: Of, letterId: string, days
  * Counts anew who is cold, for each choice of days, and who said nothing to a question that is out, where they are too many to be counted whenever somebody
  * looks. For whoever has worked out their warmth.
  */
-export async function keepCold(ctx: Context, newsletter: Of, many = MANY): Promise<void> {
+export async function keepCold(ctx: Context, newsletterId: string, many = MANY): Promise<void> {
+  const newsletter = await ctx.db
+    .selectFrom('newsletters')
+    .select(['id', 'time_zone'])
+    .where('id', '=', newsletterId)
+    .executeTakeFirst();
+  if (!newsletter) return;
   const [total, out] = await Promise.all([
     ctx.db
       .selectFrom('people_totals')

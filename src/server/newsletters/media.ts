@@ -5,6 +5,7 @@ import { Fault } from '@/core/faults';
 import type { Context, Newsletter } from '../context';
 import { guardedFetch } from '../fetch/guarded';
 import { newId } from '../ids';
+import { limit } from '../limits';
 
 /** A photograph of forty megapixels is some ten of these. */
 export const MOST_PICTURE_BYTES = 20_000_000;
@@ -111,6 +112,12 @@ export async function takeInPicture(ctx: Context, newsletter: Newsletter, addres
   if (status >= 400)
     throw new Fault('unreachable', `${new URL(url).host} answers with ${status}, so there is no picture to take in.`);
   return keepPicture(ctx, newsletter, new Blob([new Uint8Array(bytes)]));
+}
+
+/** The same because somebody at a desk asks for it, so many times an hour and no more: nobody has us fetch addresses without end. */
+export async function takeInAsked(ctx: Context, newsletter: Newsletter, address: string): Promise<{ url: string }> {
+  await limit(ctx, `pictures:${newsletter.id}`, 1_000, 3_600, 'That were a thousand pictures in an hour. Please wait a while.');
+  return takeInPicture(ctx, newsletter, address);
 }
 
 /** Takes the logo off letters and pages to come. */

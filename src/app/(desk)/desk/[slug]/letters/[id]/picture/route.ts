@@ -1,6 +1,5 @@
 import { Fault } from '@/core/faults';
-import { limit } from '@/server/limits';
-import { keepPicture, MOST_PICTURE_BYTES, takeInPicture } from '@/server/newsletters/media';
+import { keepPicture, MOST_PICTURE_BYTES, takeInAsked } from '@/server/newsletters/media';
 import { answering } from '../../../../../../json';
 
 type Params = { params: Promise<{ slug: string; id: string }> };
@@ -9,16 +8,8 @@ type Params = { params: Promise<{ slug: string; id: string }> };
 export async function POST(request: Request, { params }: Params): Promise<Response> {
   const { slug } = await params;
   return answering(slug, request, 'edit', async (ctx, newsletter, _, said) => {
-    if (request.headers.get('content-type')?.startsWith('application/json')) {
-      await limit(
-        ctx,
-        `pictures:${newsletter.id}`,
-        1_000,
-        3_600,
-        'That were a thousand pictures in an hour. Please wait a while.',
-      );
-      return takeInPicture(ctx, newsletter, String((said as { address?: unknown } | null)?.address ?? ''));
-    }
+    if (request.headers.get('content-type')?.startsWith('application/json'))
+      return takeInAsked(ctx, newsletter, String((said as { address?: unknown } | null)?.address ?? ''));
     if (Number(request.headers.get('content-length') ?? 0) > MOST_PICTURE_BYTES)
       throw new Fault('invalid', 'This picture is larger than 20 MB.');
     return keepPicture(ctx, newsletter, await request.blob());
