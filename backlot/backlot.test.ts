@@ -1,6 +1,10 @@
+import { createHmac } from 'node:crypto';
+import { createServer, type IncomingMessage } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import * as dns from 'dns-packet';
-import { describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { rss } from './blog/feed';
+import { Hub, type Subscription } from './blog/hub';
 import { answer, encodeUdp } from './dns/answer';
 import { makeRecord, readMasterFile, valueTokens, writeMasterFile } from './dns/master-file';
 import { aggregateReport, elsewhere } from './mailboxes/dmarc';
@@ -232,6 +236,79 @@ describe('the mailboxes', () => {
     expect(
       aggregateReport({ reporter: 'heronmail.example', domain: 'a.example', policy: 'none', day: '2026-11-24', seen }),
     ).toMatch(/<count>2<\/count>/);
+  });
+});
+
+describe('the hub of the blog', () => {
+  const got: { method: string; url: string; headers: IncomingMessage['headers']; body: string }[] = [];
+  let answers = (challenge: string | null) => challenge ?? '';
+  const told: Subscription[] = [];
+  let now = new Date('2026-11-24T09:00:00Z');
+  const hub = new Hub(
+    told,
+    '/feed.xml',
+    () => undefined,
+    async () => now,
+  );
+  const server = createServer(async (request, response) => {
+    const chunks: Buffer[] = [];
+    for await (const chunk of request) chunks.push(chunk as Buffer);
+    const { method = '', url = '', headers } = request;
+    response.end(answers(new URL(url, 'http://a.test').searchParams.get('hub.challenge')));
+    got.push({ method, url, headers, body: Buffer.concat(chunks).toString() });
+  });
+  const topic = 'http://blog.localhost/feed.xml';
+  let callback = '';
+  beforeAll(async () => {
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    callback = `http://127.0.0.1:${(server.address() as AddressInfo).port}/told?x=1`;
+  });
+  afterAll(() => server.close());
+  const wish = async (more: Record<string, string> = {}) => {
+    const asked = got.length;
+    const { status } = await hub.wish(
+      new URLSearchParams({ 'hub.mode': 'subscribe', 'hub.topic': topic, 'hub.callback': callback, ...more }),
+    );
+    if (status === 202) await expect.poll(() => got.length).toBe(asked + 1);
+    return status;
+  };
+  const tell = () => hub.tell((origin) => `what ${origin} has`);
+
+  it('asks back, tells whoever meant it until their time is over, signed where that was agreed on', async () => {
+    answers = () => 'something else';
+    expect(await wish()).toBe(202);
+    await tell();
+    expect(told).toEqual([]);
+    answers = (challenge) => challenge ?? '';
+    expect(await wish({ 'hub.secret': 'between us', 'hub.lease_seconds': '86400' })).toBe(202);
+    await expect.poll(() => told.length).toBe(1);
+    const asked = new URL(got.at(-1)!.url, callback).searchParams;
+    expect([asked.get('x'), asked.get('hub.topic'), asked.get('hub.lease_seconds')]).toEqual(['1', topic, '86400']);
+    // Asked for again, it is one wish.
+    await wish({ 'hub.secret': 'between us', 'hub.lease_seconds': '86400' });
+    await expect.poll(() => told.length).toBe(1);
+    await tell();
+    const { method, headers, body } = got.at(-1)!;
+    expect([method, body]).toEqual(['POST', 'what http://blog.localhost has']);
+    expect(headers.link).toBe(`<http://blog.localhost/hub>; rel="hub", <${topic}>; rel="self"`);
+    expect(headers['x-hub-signature']).toBe(`sha256=${createHmac('sha256', 'between us').update(body).digest('hex')}`);
+    now = new Date('2026-11-25T09:00:01Z');
+    const before = got.length;
+    await tell();
+    expect(got).toHaveLength(before);
+    await wish();
+    await expect.poll(() => told[0]?.secret).toBe('');
+    await wish({ 'hub.mode': 'unsubscribe' });
+    await expect.poll(() => told.length).toBe(0);
+  });
+  it('refuses what is no wish of its feed', async () => {
+    const odd: Record<string, string>[] = [
+      { 'hub.mode': 'publish' },
+      { 'hub.topic': 'http://blog.localhost/other.xml' },
+      { 'hub.callback': 'file:///etc/passwd' },
+      { 'hub.secret': 'x'.repeat(200) },
+    ];
+    for (const more of odd) expect(await wish(more)).toBe(400);
   });
 });
 

@@ -12,7 +12,7 @@ export function rss(posts: Post[], origin: string, title: string): { body: strin
         post.at,
       ).toUTCString()}</pubDate><description>${esc(post.summary)}</description><content:encoded><![CDATA[${post.html.replace(/\]\]>/g, ']]]]><![CDATA[>')}]]></content:encoded></item>`,
   );
-  const body = `<?xml version="1.0" encoding="UTF-8"?>\n<rss version="2.0" xmlns:content="http://purl.org/rss/1.0/modules/content/"><channel><title>${esc(title)}</title><link>${origin}/</link><description>Essays on deep-sea life</description>${items.join('\n')}</channel></rss>\n`;
+  const body = `<?xml version="1.0" encoding="UTF-8"?>\n<rss version="2.0" xmlns:content="http://purl.org/rss/1.0/modules/content/" xmlns:atom="http://www.w3.org/2005/Atom"><channel><title>${esc(title)}</title><atom:link rel="self" href="${origin}/feed.xml"/><atom:link rel="hub" href="${origin}/hub"/><link>${origin}/</link><description>Essays on deep-sea life</description>${items.join('\n')}</channel></rss>\n`;
   const etag = `"${createHash('sha256').update(body).digest('hex').slice(0, 16)}"`;
   return { body, etag, lastModified: new Date(newest[0]?.at ?? 0).toUTCString() };
 }

@@ -1,15 +1,18 @@
 /*
- * The writer's blog: pages, a feed with conditional GET, a page to publish on, and a place for the code of a form. It knows nothing of Inkset.
+ * The writer's blog: pages, a feed with conditional GET and a hub that tells of new posts, a page to publish on, and a place for the code of a form. It knows nothing
+ * of Inkset.
  * Its mood can be changed to see what happens: "away" answers 503 to the feed, "broken" cuts the feed off in the middle.
  */
 import { asJson, notFound, serve } from '../shell/http';
+import { knowLocalhost } from '../shell/localhost';
 import { esc, worldPage } from '../shell/page';
 import { place, portOf, readJson, worldNow, writeFileWhole } from '../shell/world';
 import { type Post, rss } from './feed';
+import { Hub, type Subscription } from './hub';
 
 const file = place('blog.json');
-type State = { posts: Post[]; code: string };
-const state = readJson<State>(file, { posts: [], code: '' });
+type State = { posts: Post[]; code: string; told: Subscription[] };
+const state: State = { posts: [], code: '', told: [], ...readJson<Partial<State>>(file, {}) };
 const port = portOf('BACKLOT_BLOG_PORT');
 const TITLE = 'Lanternfish';
 let mood: 'normal' | 'away' | 'broken' = 'normal';
@@ -17,6 +20,7 @@ let mood: 'normal' | 'away' | 'broken' = 'normal';
 const asked = { all: 0, unchanged: 0 };
 
 const keep = () => writeFileWhole(file, JSON.stringify(state));
+const hub = new Hub(state.told, '/feed.xml', keep, worldNow);
 const slugOf = (title: string) =>
   title
     .toLowerCase()
@@ -37,6 +41,7 @@ function publish(input: { title: string; summary: string; text: string; at: Date
   const post = { slug, title: input.title, summary: input.summary, html: paragraphs(input.text), at: input.at.toISOString() };
   state.posts.push(post);
   keep();
+  if (mood === 'normal') void hub.tell((origin) => rss(state.posts, origin, TITLE).body);
   return post;
 }
 
@@ -48,6 +53,7 @@ const blogPage = (title: string, body: string) =>
     '<meta name="theme-color" content="#0f4a5c"><meta name="description" content="Essays on deep-sea life"><link rel="alternate" type="application/rss+xml" href="/feed.xml">',
   );
 
+knowLocalhost();
 serve('blog', port, async (ask) => {
   if (ask.path === '/') {
     const posts = [...state.posts].sort((a, b) => b.at.localeCompare(a.at));
@@ -69,6 +75,7 @@ serve('blog', port, async (ask) => {
     }
     return { type: 'application/rss+xml; charset=utf-8', body: feed.body, headers };
   }
+  if (ask.path === '/hub' && ask.method === 'POST') return hub.wish(ask.fields);
   if (ask.path === '/asked') return asJson(asked);
   if (ask.path === '/mood' && ask.method === 'POST') {
     const wanted = ask.fields.get('mood');
@@ -91,7 +98,7 @@ serve('blog', port, async (ask) => {
     return {
       body: blogPage(
         'Publish',
-        `<h1>Publish a post</h1><form method="post"><label>Title <input name="title" size="60"></label><label>Summary <input name="summary" size="60"></label><label>Text (empty lines between paragraphs, or HTML) <textarea name="text" rows="14"></textarea></label><button>Publish</button></form><h2>Mood of the feed</h2><p>It is <b>${mood}</b>.</p><form method="post" action="/mood">${moods}</form>`,
+        `<h1>Publish a post</h1><form method="post"><label>Title <input name="title" size="60"></label><label>Summary <input name="summary" size="60"></label><label>Text (empty lines between paragraphs, or HTML) <textarea name="text" rows="14"></textarea></label><button>Publish</button></form><h2>Mood of the feed</h2><p>It is <b>${mood}</b>.</p><form method="post" action="/mood">${moods}</form><h2>Its hub</h2><p>${await hub.said()}</p>`,
       ),
     };
   }

@@ -67,6 +67,11 @@ describe('new posts go out by themselves', () => {
     await desk.reload();
     await desk.getByRole('button', { name: 'every day at 07:00 in Lisbon' }).waitFor();
     await desk.getByRole('button', { name: 'unless they chose post by post, at once or on Sundays at 09:00' }).waitFor();
+    // The blog's hub was asked to tell of new posts, asked back, and was told that it was meant.
+    await expect
+      .poll(async () => (await desk.reload()) && desk.getByRole('complementary').innerText(), { timeout: 20_000 })
+      .toContain('Its hub tells us of new posts.');
+    expect(await (await fetch(world.at('blog', '/publish'))).text()).toMatch(/It tells \d+ who asked/);
   });
 
   it('four posts of a day are one letter, seen and proved before it leaves', async () => {

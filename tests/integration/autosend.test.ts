@@ -215,6 +215,24 @@ describe('watching a blog', () => {
     expect((await row()).fault).toBeNull();
   });
 
+  it('a feed that breaks off gives what stands whole in it, says so, and takes nothing down', async () => {
+    await look();
+    publish('d');
+    publish('e');
+    blog.answer = 'cut';
+    // Newest first: what is cut off is the oldest.
+    expect(await poll()).toBe(2);
+    expect(await row()).toMatchObject({ fault: null, cut: true, etag: null });
+    const { rows } = await world.pool.query<{ n: number }>(
+      'select count(*)::int as n from feed_items where feed_id = $1 and gone_at is not null',
+      [feed],
+    );
+    expect(rows[0]!.n).toBe(0);
+    blog.answer = 'feed';
+    expect(await poll()).toBe(0);
+    expect(await row()).toMatchObject({ cut: false, etag: expect.any(String) });
+  });
+
   it.each([
     ['all', 7, /^sent/],
     ['together', 1, /^sent/],

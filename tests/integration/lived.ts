@@ -221,6 +221,7 @@ export async function live(
       link: 'https://saltmarsh.example/1',
       topics: ['tides'],
       document: JSON.stringify({ version: 1, nodes: [] }),
+      source: 's1',
       print: 'p1',
       first_seen_at: world.clock.now(),
       changed_at: world.clock.now(),

@@ -2,6 +2,7 @@ import fc from 'fast-check';
 import sharp from 'sharp';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import type { Lane } from '@/core/autosend/lanes';
+import type { Weekday } from '@/core/autosend/rhythm';
 import type { RuleSettings, RuleWords } from '@/core/autosend/rule';
 import { lookAhead, pastPosts, proveAhead, ruleOf, runsOf } from '@/server/autosend/coming';
 import { FeedReader } from '@/server/autosend/feed-reader';
@@ -278,6 +279,47 @@ describe('a rule with hours', () => {
     expect(await subjects()).toEqual(['Post a', 'Post ahead']);
   });
 
+  it('takes what its feed writes otherwise at each asking, and says the same, for no edit', async () => {
+    await set({ quietMinutes: 20 });
+    publish('a');
+    for (let n = 0; n < 5; n += 1) {
+      blog.posts[0]!.words = `&lt;p&gt;Words&lt;/p&gt;&lt;img width="1" height="1" src="/counts?${n}"&gt;`;
+      await work();
+      expect(await subjects()).toEqual(n < 4 ? [] : ['Post a']);
+      world.clock.advance(5 * MINUTE);
+    }
+  });
+
+  it('has what a post says that came as it was switched on', async () => {
+    await switchRule(world.ctx, newsletter, rule, false);
+    publish('a', { words: 'Said meanwhile', at: new Date(world.clock.now().getTime() + HOUR) });
+    await world.ctx.db.updateTable('feeds').set({ next_poll_at: world.clock.now() }).where('id', '=', feed).execute();
+    blog.meanwhile = () => switchRule(world.ctx, newsletter, rule, true);
+    await pollFeed(world.ctx, feed);
+    blog.meanwhile = null;
+    await work();
+    world.clock.advance(HOUR);
+    await work();
+    expect((await letters()).map((one) => one.html?.includes('Said meanwhile'))).toEqual([true]);
+  });
+
+  it('does not read for ever what it cannot put to what it knows', async () => {
+    publish('a');
+    await work();
+    await world.pool.query("update feed_items set item_key = 'other', link = '', title = 'Other' where feed_id = $1", [feed]);
+    publish('b');
+    await work();
+    await work();
+    expect((await letters()).map((one) => one.html?.includes(`Words of ${one.subject.replace(/ and.*/, '')}`))).not.toContain(
+      false,
+    );
+    const { rows } = await world.pool.query('select next_poll_at > $2 as later from feeds where id = $1', [
+      feed,
+      world.clock.now(),
+    ]);
+    expect(rows[0].later).toBe(true);
+  });
+
   it('takes what it says it takes, and takes in by hand what it does not', async () => {
     await set({ topics: ['eels'], leavingOut: ['secret'] });
     publish('a', { topic: 'Eels' });
@@ -365,8 +407,8 @@ describe('feeds that are many, or odd', () => {
     publish('top', { at: new Date(world.clock.now().getTime() - 900 * DAY) });
     await work();
     await world.pool.query(
-      `insert into feed_items (id, feed_id, item_key, title, link, print, published_at, first_seen_at, changed_at)
-       select gen_random_uuid(), $1, 'x' || n, 'X', '', 'p', $2::timestamptz - n * interval '1 minute', $2, $2 from generate_series(1, 2100) n`,
+      `insert into feed_items (id, feed_id, item_key, title, link, source, print, published_at, first_seen_at, changed_at)
+       select gen_random_uuid(), $1, 'x' || n, 'X', '', 's', 'p', $2::timestamptz - n * interval '1 minute', $2, $2 from generate_series(1, 2100) n`,
       [feed, world.clock.now()],
     );
     blog.posts[0]!.title = 'On top';
@@ -476,6 +518,23 @@ describe('what a letter of a post is made of', () => {
     expect(await kept()).toBe(before);
     blog.pages = {};
   });
+  it('keeps its pictures here when it only gets another date', async () => {
+    const lamp = await sharp({ create: { width: 60, height: 40, channels: 3, background: '#10282f' } })
+      .png()
+      .toBuffer();
+    blog.pages = { '/lamp.png': { type: 'image/png', body: lamp } };
+    await set({ quietMinutes: 20 });
+    publish('a', { words: '&lt;p&gt;Words&lt;/p&gt;&lt;img src="/lamp.png" alt="A lamp"&gt;' });
+    await work();
+    blog.posts[0]!.at = new Date(world.clock.now().getTime() + MINUTE);
+    await work();
+    world.clock.advance(21 * MINUTE);
+    await work();
+    const [letter] = await letters();
+    expect(letter!.html).toContain('A lamp');
+    expect(letter!.html).not.toContain(`${blog.origin}/lamp.png`);
+    blog.pages = {};
+  });
 });
 
 describe('a draft to approve', () => {
@@ -498,7 +557,13 @@ describe('a draft to approve', () => {
     if (otherwise === 'drop') expect(await subjects(['draft'])).toEqual(['Post a', 'Post a and 1 more']);
   });
   it('leaves once somebody lets it go, with those who came to its rhythm; thrown away, its posts are not mailed', async () => {
-    await set({ rhythm: { ...DAILY, days: [...DAILY.days] }, approval: { hours: 40, otherwise: 'drop' }, choices: CHOICES });
+    // Its week ends after all of this.
+    const day = (((world.clock.now().getUTCDay() + 5) % 7) + 1) as Weekday;
+    await set({
+      rhythm: { ...DAILY, days: [...DAILY.days] },
+      approval: { hours: 40, otherwise: 'drop' },
+      choices: { ...CHOICES, weekly: { ...CHOICES.weekly, day } },
+    });
     publish('a');
     await choose(2, 'weekly');
     await until('07:00');
@@ -860,12 +925,40 @@ describe('a hub (WebSub)', () => {
     expect(until).toBe(10 * DAY);
     publish('told');
     const asked = blog.asked;
-    // Told at once after a look, it is not looked at again; a minute later it is.
-    await ask({}, 'POST');
+    // Told at once after a look, it is looked at again half a minute later, told once or often.
+    for (let n = 0; n < 3; n += 1) expect((await ask({}, 'POST')).status).toBe(202);
     expect(await pollFeed(world.ctx, feed)).toBe(0);
     expect(blog.asked).toBe(asked);
+    world.clock.advance(MINUTE / 2);
+    expect(await pollFeed(world.ctx, feed)).toBe(1);
+    expect(blog.asked).toBe(asked + 1);
+    // Told while it is being read, that reading ends as it would, and another comes after it: a hub that never tires keeps nothing from being read.
     world.clock.advance(MINUTE);
-    expect((await ask({}, 'POST')).status).toBe(202);
+    publish('meanwhile');
+    blog.meanwhile = async () => {
+      await ask({}, 'POST');
+      blog.meanwhile = null;
+      blog.afterwards = () => publish('behind');
+    };
+    await ask({}, 'POST');
+    expect(await pollFeed(world.ctx, feed)).toBe(1);
+    expect(await pollFeed(world.ctx, feed)).toBe(0);
+    world.clock.advance(MINUTE / 2);
+    expect(await pollFeed(world.ctx, feed)).toBe(1);
+    // Of one that cannot be read, too, though not at once, and whether or not it was told while that was tried.
+    blog.answer = 'broken';
+    publish('mended');
+    world.clock.advance(MINUTE);
+    await ask({}, 'POST');
+    blog.meanwhile = async () => {
+      await ask({}, 'POST');
+      blog.meanwhile = null;
+    };
+    expect(await pollFeed(world.ctx, feed)).toBe(0);
+    blog.answer = 'feed';
+    await ask({}, 'POST');
+    expect(await pollFeed(world.ctx, feed)).toBe(0);
+    world.clock.advance(MINUTE);
     expect(await pollFeed(world.ctx, feed)).toBe(1);
     // Before its time is over it is asked again.
     world.clock.advance(9.5 * DAY);

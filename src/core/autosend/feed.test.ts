@@ -2,7 +2,7 @@ import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { decodeText } from '../charset';
 import { documentSchema } from '../writing/schemas';
-import { readFeedDocument } from './feed';
+import { linkedHub, readFeedDocument, TITLES_ONLY, type Whole } from './feed';
 
 const URL_ = 'https://lanternfish.example/feed';
 const read = (body: string, type: string | null = null) => readFeedDocument(Buffer.from(body), type, URL_);
@@ -23,6 +23,7 @@ describe('feeds', () => {
       ),
     ).items;
     expect(one).toEqual({
+      source: expect.any(String),
       topics: [],
       author: '',
       guid: '1',
@@ -65,7 +66,7 @@ describe('feeds', () => {
       title: 'T',
       items: [{ id: 1, content_text: 'Use <b>.\n\nTwice & more' }],
     };
-    expect(read(JSON.stringify(plain)).items[0]?.document.nodes).toEqual([paragraph('Use <b>.'), paragraph('Twice & more')]);
+    expect(read(JSON.stringify(plain)).items[0]?.document?.nodes).toEqual([paragraph('Use <b>.'), paragraph('Twice & more')]);
   });
   it('resolve addresses by xml:base, one within the other, else by the item’s page', () => {
     const entry =
@@ -74,11 +75,94 @@ describe('feeds', () => {
       atom(entry, 'xml:base="https://a.example/blog/"').replace('<entry>', '<entry xml:base="2026/">'),
     ).items[0]!;
     expect(link).toBe('https://a.example/blog/2026/one.html');
-    expect(document.nodes).toEqual([paragraph('x', 'https://a.example/blog/2026/deep/x')]);
+    expect(document?.nodes).toEqual([paragraph('x', 'https://a.example/blog/2026/deep/x')]);
     const [page] = read(rss('<link>https://b.example/p/1/</link><description>&lt;a href="y"&gt;y&lt;/a&gt;</description>')).items;
-    expect(page?.document.nodes).toEqual([paragraph('y', 'https://b.example/p/1/y')]);
+    expect(page?.document?.nodes).toEqual([paragraph('y', 'https://b.example/p/1/y')]);
     const [odd] = read(rss('<title>t</title><link>z</link>', 'xml:base="javascript:alert(1)//"')).items;
     expect(odd?.link).toBe('https://lanternfish.example/z');
+  });
+  it('that were read before, or came before, are called by their names and not read again', () => {
+    const feed = rss(
+      '<guid>1</guid><title>a</title><pubDate>Tue, 24 Nov 2026 08:00:00 GMT</pubDate><description>One</description></item><item><guid>2</guid><title>b</title><pubDate>Wed, 25 Nov 2026 08:00:00 GMT</pubDate><description>Two</description></item><item><description>Three</description>',
+    );
+    const shown = (body: string, whole?: Whole) =>
+      readFeedDocument(Buffer.from(body), null, URL_, 'UTC', whole).items.map(({ document }) => document !== null);
+    const all = read(feed).items;
+    expect(shown(feed)).toEqual([true, true, true]);
+    // Of one that nothing names, what it says is its name.
+    expect(shown(feed, TITLES_ONLY)).toEqual([false, false, true]);
+    expect(shown(feed, { known: new Set(), since: new Date('2026-11-25T00:00:00Z') })).toEqual([false, true, true]);
+    const whole = { known: new Set(all.map((one) => one.source)), since: null };
+    expect(shown(feed, whole)).toEqual([false, false, true]);
+    expect(all.map(({ document, ...rest }) => rest)).toEqual(
+      readFeedDocument(Buffer.from(feed), null, URL_, 'UTC', TITLES_ONLY).items.map(({ document, ...rest }) => rest),
+    );
+    // Whatever is told otherwise, is another source.
+    for (const [from, to] of [
+      ['>One<', '>One.<'],
+      ['>a<', '>A<'],
+      ['24 Nov', '23 Nov'],
+      ['<guid>1<', '<guid>3<'],
+      ['<guid>1', '<link>/1</link><guid>1'],
+      ['<guid>1', '<category>x</category><guid>1'],
+      ['<guid>1', '<author>x</author><guid>1'],
+      ['<guid>1', '<enclosure url="https://a.example/1.png" type="image/png"/><guid>1'],
+    ] as const)
+      expect(shown(feed.replace(from, to), whole)[0]).toBe(true);
+  });
+  it('are the newest two hundred, wherever in it they stand', () => {
+    const at = (n: number) => new Date(Date.UTC(2024, 0, 1 + n)).toUTCString();
+    const feed = (n: number, isDated: (n: number) => boolean) =>
+      rss(
+        Array.from(
+          { length: n },
+          (_, at_) => `<guid>${at_}</guid><title>t</title>${isDated(at_) ? `<pubDate>${at(at_)}</pubDate>` : ''}`,
+        ).join('</item><item>'),
+      );
+    const guids = (body: string) => read(body).items.map((one) => Number(one.guid));
+    // The oldest first, as some sites have it.
+    expect(guids(feed(500, () => true))).toEqual(Array.from({ length: 200 }, (_, n) => 300 + n));
+    // Where nobody can tell, at both its ends.
+    expect(guids(feed(500, () => false))).toEqual([...Array(100).keys(), ...Array.from({ length: 100 }, (_, n) => 400 + n)]);
+    const mixed = guids(feed(500, (n) => n % 5 === 0));
+    expect(mixed).toHaveLength(200);
+    expect(mixed.filter((n) => n % 5 === 0)).toHaveLength(100);
+    expect(guids(feed(3, () => false))).toEqual([0, 1, 2]);
+  });
+  it('that break off in the middle have what stands whole in them', () => {
+    const items = (n: number) =>
+      rss(
+        Array.from({ length: n }, (_, at) => `<guid>${at}</guid><title>t</title><description>x</description>`).join(
+          '</item><item>',
+        ),
+      );
+    const entries = atom('<id>0</id><title>t</title></entry><entry><id>1</id><title>t</title>');
+    const guids = (body: string) => {
+      const { items, cut } = read(body);
+      return [items.map((one) => one.guid), cut];
+    };
+    expect(guids(items(3))).toEqual([['0', '1', '2'], false]);
+    expect(guids(items(3).slice(0, items(3).lastIndexOf('<description>') + 14))).toEqual([['0', '1'], true]);
+    expect(guids(entries.slice(0, entries.lastIndexOf('<title>')))).toEqual([['0'], true]);
+    // One that speaks of such an end, in a part that does not end itself.
+    const spoken = items(2).replace(
+      '<description>x</description></item></channel></rss>',
+      '<description><![CDATA[how </item> ends',
+    );
+    expect(guids(spoken)).toEqual([['0'], true]);
+    const rdf = `<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#" xmlns="http://purl.org/rss/1.0/"><channel rdf:about="https://a.example/"><title>T</title></channel><item rdf:about="https://a.example/1"><title>t</title></item><item rdf:abo`;
+    expect(guids(rdf)).toEqual([['https://a.example/1'], true]);
+    fc.assert(
+      fc.property(fc.nat(items(4).length), (end) => {
+        try {
+          const { items: some } = read(items(4).slice(0, end));
+          expect(some.map((one) => one.guid)).toEqual(['0', '1', '2', '3'].slice(0, some.length));
+          for (const one of some) expect(one.summary).toBe('x');
+        } catch (error) {
+          expect((error as Error).message).toMatch(/breaks off in the middle/);
+        }
+      }),
+    );
   });
   it('that are none end in a sentence, and so do those that define entities', () => {
     expect(() => read('<!doctype html><html><body>hi</body></html>')).toThrow(/a web page, not a feed/);
@@ -87,6 +171,21 @@ describe('feeds', () => {
     const bomb = '<?xml version="1.0"?><!DOCTYPE r [<!ENTITY a "b"><!ENTITY c "&a;&a;">]>';
     expect(() => read(`${bomb}${rss('<title>&c;</title>')}`)).toThrow(/defines entities of its own/);
     expect(read(`<!DOCTYPE rss>${rss('<title>About &amp;lt;!ENTITY</title>')}`).items[0]?.title).toBe('About <!ENTITY');
+  });
+});
+
+describe('the hub of a feed', () => {
+  it.each([
+    ['<https://hub.example/>; rel="hub", <https://a.example/feed>; rel=self', 'https://hub.example/', 'https://a.example/feed'],
+    ['</hub>;rel="x hub y"; title="a, b; <c>"', 'https://lanternfish.example/hub', undefined],
+    ['<https://one.example/>; rel=HUB, <https://two.example/>; rel=hub', 'https://one.example/', undefined],
+    ['<https://a.example/>; title="rel=hub"', undefined, undefined],
+    ['<javascript:alert(1)>; rel=hub', undefined, undefined],
+    [`<https://a.example/${';x'.repeat(9_000)}`, undefined, undefined],
+    [null, undefined, undefined],
+  ])('is what its answer links to: %s', (header, hub, self) => {
+    const found = linkedHub(header, URL_);
+    expect([found.hub, found.self]).toEqual([hub, self]);
   });
 });
 
@@ -105,7 +204,7 @@ describe('what comes from outside', () => {
       ),
     ).items;
     expect(escaped?.title).toBe('Why <b> matters');
-    expect(escaped?.document.nodes).toEqual([paragraph('<img src=x onerror=alert(1)>')]);
+    expect(escaped?.document?.nodes).toEqual([paragraph('<img src=x onerror=alert(1)>')]);
   });
   it('links to the web alone, and shows no picture that is there to count', () => {
     const [one] = read(

@@ -17,6 +17,7 @@ const item = (n: number, more: Partial<FeedItem> = {}): FeedItem => ({
   link: `https://lanternfish.example/${n}`,
   title: `Post ${n}`,
   summary: '',
+  source: '',
   document: { version: 1, nodes: [] },
   picture: null,
   publishedAt: new Date(Date.UTC(2026, 10, 10 + n)),

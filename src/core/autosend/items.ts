@@ -7,8 +7,10 @@ export type FeedItem = {
   link: string;
   title: string;
   summary: string;
-  /** What it says, as nodes: no HTML of anybody's comes further than here. */
-  document: Document;
+  /** A digest of it as the feed has it, letter by letter: by this an item that was read before is known without reading what it says. */
+  source: string;
+  /** What it says, as nodes: no HTML of anybody's comes further than here. Null where that was not asked for. */
+  document: Document | null;
   picture: string | null;
   publishedAt: Date | null;
   topics: string[];
@@ -42,13 +44,14 @@ export function itemKey(item: Pick<FeedItem, 'guid' | 'link' | 'title' | 'summar
   const guid = item.guid?.trim();
   if (guid) return /^https?:\/\//i.test(guid) ? normaliseLink(guid) : guid;
   if (item.link) return normaliseLink(item.link);
-  const told = item.title === UNTITLED ? [item.summary, item.document.nodes] : [item.title];
+  const told = item.title === UNTITLED ? [item.summary, item.document?.nodes] : [item.title];
   const said = createHash('sha256').update(JSON.stringify([...told, item.publishedAt?.toISOString() ?? null]));
   return `said ${said.digest('base64url')}`;
 }
 
-/** What an item says, in short: by this it is seen that somebody edited it. */
-export const printOf = ({ title, link, summary, document, picture, topics, author }: FeedItem): string =>
+/** What an item says, in short: by this it is seen that somebody edited it, and not only that its feed writes it otherwise. Null for one that was not read whole. */
+export const printOf = ({ title, link, summary, document, picture, topics, author }: Omit<FeedItem, 'source'>): string | null =>
+  document &&
   createHash('sha256')
     .update(JSON.stringify([title, normaliseLink(link), summary, document.nodes, picture, topics, author]))
     .digest('base64url');

@@ -1,3 +1,4 @@
+import { sql } from 'kysely';
 import { type FeedItem, itemKey, printOf, wordsOf } from '@/core/autosend/items';
 import { asFault } from '@/core/faults';
 import { type Document, every, rewritten } from '@/core/writing/document';
@@ -12,6 +13,7 @@ import { articleApart } from './feeds';
  * they stand as long as the letter does. Done for posts that are new or edited, before anything is filed; what cannot be had stays as the feed has it.
  */
 
+type WholeItem = FeedItem & { document: Document };
 type One = { document: Document; picture: string | null; pictures: Record<string, string> };
 /** By the keys of their items. */
 export type Brought = Map<string, One>;
@@ -44,17 +46,19 @@ export async function bringIn(
     (
       await ctx.db
         .selectFrom('feed_items')
-        .select(['item_key', 'print', 'pictures'])
+        .select(['item_key', 'print', 'pictures', sql<boolean>`document is not null`.as('kept')])
         .where('feed_id', '=', feed.id)
         .where('item_key', 'in', items.length ? items.map(itemKey) : [''])
         .execute()
     ).map((row) => [row.item_key, row]),
   );
   const wanted = items
+    // Of one that is as it was before, nothing was asked but what it is called.
+    .filter((item): item is WholeItem => item.document !== null)
     .filter((item) => {
       const before = known.get(itemKey(item));
-      if (before) return before.print !== printOf(item);
-      return feed.read_at !== null || (item.publishedAt !== null && item.publishedAt.getTime() >= since);
+      if (before?.kept) return before.print !== printOf(item);
+      return (feed.read_at !== null && !before) || (item.publishedAt !== null && item.publishedAt.getTime() >= since);
     })
     .slice(0, MOST_POSTS);
   const articles = rules.some((rule) => rule.settings.article);
@@ -69,7 +73,7 @@ export async function bringIn(
 }
 
 /** The article of a post's own page where the feed has less of it than that. */
-async function articleOf(ctx: Context, item: FeedItem): Promise<Document> {
+async function articleOf(ctx: Context, item: WholeItem): Promise<Document> {
   const has = wordsOf(item.document).length;
   if (has >= SUMMARY || !item.link) return item.document;
   try {

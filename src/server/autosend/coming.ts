@@ -27,6 +27,8 @@ export type FeedView = {
   polledAt: Date | null;
   nextPollAt: Date | null;
   fault: string | null;
+  /** It broke off in the middle when it was read last. */
+  cut: boolean;
   emptiedAt: Date | null;
   quiet: boolean;
   hubUntil: Date | null;
@@ -223,6 +225,7 @@ async function feedsOf(ctx: Context, ruleId: string): Promise<FeedView[]> {
         polledAt: feed.polled_at,
         nextPollAt: feed.next_poll_at,
         fault: feed.fault,
+        cut: feed.cut,
         emptiedAt: feed.emptied_at,
         quiet: feed.quiet_told_at !== null,
         hubUntil: feed.hub_until,

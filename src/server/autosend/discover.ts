@@ -1,4 +1,5 @@
 import { addressesOf, feedsNamed, usualPlaces } from '@/core/autosend/discover';
+import { TITLES_ONLY } from '@/core/autosend/feed';
 import { decodeText } from '@/core/charset';
 import { asFault, Fault } from '@/core/faults';
 import type { Context, Newsletter } from '../context';
@@ -78,7 +79,7 @@ async function firstAnswer(ctx: Pick<Context, 'config'>, addresses: string[]): P
 }
 
 async function read(answer: Fetched, type: string | null): Promise<OfferedFeed> {
-  const feed = await readApart(answer.bytes, type, answer.url);
+  const feed = await readApart(answer.bytes, type, answer.url, 'UTC', TITLES_ONLY);
   return {
     url: answer.url,
     title: feed.title || new URL(answer.url).host,

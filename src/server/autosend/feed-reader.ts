@@ -1,7 +1,7 @@
 import { sql } from 'kysely';
 import type { Context } from '../context';
 import { isAway } from '../db/connection';
-import { type ClaimedFeed, LEASE_MS, pollClaimed } from './polling';
+import { asClaimed, type ClaimedFeed, pollClaimed } from './polling';
 
 /** The host of an address, as SQL; the pages written here are of none, so their newsletter stands for it. */
 const HOST = sql<string>`coalesce(lower(substring(f.url from '^[a-z]+://([^/?#]+)')), f.newsletter_id::text)`;
@@ -54,10 +54,11 @@ export class FeedReader {
     const room = this.atOnce - this.#running.size;
     if (this.#stopped || room <= 0) return;
     const now = this.ctx.clock.now();
+    const claimed = asClaimed(now);
     const there = [...this.#hosts].map(([host, n]) => ({ host, n }));
     // Of each host as many as it has room for, so that thousands of one never stand before the others.
     const { rows } = await sql<ClaimedFeed & { host: string }>`
-      update feeds f set next_poll_at = ${new Date(now.getTime() + LEASE_MS)} where f.id in (
+      update feeds f set next_poll_at = ${claimed.next_poll_at}, claimed_at = ${claimed.claimed_at}, told_new_at = ${claimed.told_new_at} where f.id in (
         select d.id from feeds d join (
           select id, next_poll_at, row_number() over (partition by host order by next_poll_at) + coalesce((select n from jsonb_to_recordset(${JSON.stringify(there)}::jsonb) as t(host text, n int) where t.host = due.host), 0) as n
           from (select f.id, f.next_poll_at, ${HOST} as host from feeds f join newsletters w on w.id = f.newsletter_id

@@ -1,6 +1,6 @@
 import { join } from 'node:path';
 import { Worker } from 'node:worker_threads';
-import type { Feed } from '@/core/autosend/feed';
+import { ALL_WHOLE, type Feed, linkedHub, TITLES_ONLY, type Whole } from '@/core/autosend/feed';
 import { Fault, type FaultCode } from '@/core/faults';
 import type { Document } from '@/core/writing/document';
 import type { Context } from '../context';
@@ -38,14 +38,15 @@ const MOST_SECONDS = 5;
 const MOST_MEGABYTES = 256;
 
 /**
- * Reads a feed, asking only for what changed (RFC 9110 section 13). Throws a fault whose sentence says whether the site was away or the feed could
- * not be read.
+ * Reads a feed, asking only for what changed (RFC 9110 section 13), and makes nodes of those of its items that are wanted whole. Throws a fault whose sentence says
+ * whether the site was away or the feed could not be read.
  */
 export async function readFeed(
   ctx: Pick<Context, 'config' | 'clock'>,
   url: string,
   seen: Seen,
-  zone = 'UTC',
+  zone: string,
+  whole: Whole,
 ): Promise<FeedReading> {
   const headers: Record<string, string> = {
     accept: 'application/atom+xml, application/rss+xml, application/feed+json, application/xml;q=0.9, */*;q=0.5',
@@ -67,10 +68,13 @@ export async function readFeed(
       false,
       retryAfter(answer.headers.get('retry-after'), ctx.clock.now()),
     );
-  if (answer.status === 304) return { unchanged: true, title: '', items: [], hub: null, self: null, ...base };
+  if (answer.status === 304) return { unchanged: true, title: '', items: [], hub: null, self: null, cut: false, ...base };
   if (answer.status >= 400)
     throw new Fault('unreachable', `${host} answered with error ${answer.status}. Is the feed still at this address?`);
-  return { unchanged: false, ...(await readApart(answer.bytes, answer.headers.get('content-type'), answer.url, zone)), ...base };
+  const feed = await readApart(answer.bytes, answer.headers.get('content-type'), answer.url, zone, whole);
+  const hub = linkedHub(answer.headers.get('link'), answer.url);
+  // What broke off is asked for whole the next time.
+  return { unchanged: false, ...feed, ...hub, ...base, ...(feed.cut ? { etag: null, lastModified: null } : {}) };
 }
 
 const MOST_THREADS = 2;
@@ -78,18 +82,31 @@ let threads = 0;
 const waiting: (() => void)[] = [];
 
 /** What a thread is to read. */
-export type ReaderTask = { what: 'feed' | 'article'; bytes: Uint8Array; contentType: string | null; url: string; zone: string };
+export type ReaderTask = {
+  what: 'feed' | 'article';
+  bytes: Uint8Array;
+  contentType: string | null;
+  url: string;
+  zone: string;
+  whole: Whole;
+};
 
 /**
  * Reads a feed document on a thread of its own, for so long and in so much memory and no more; of several at once only a few are read, the others wait
  * their turn. Throws the faults of `readFeedDocument`.
  */
-export const readApart = (bytes: Buffer, contentType: string | null, url: string, zone = 'UTC'): Promise<Feed> =>
-  apart({ what: 'feed', bytes, contentType, url, zone });
+export const readApart = (
+  bytes: Buffer,
+  contentType: string | null,
+  url: string,
+  zone = 'UTC',
+  whole = ALL_WHOLE,
+): Promise<Feed> => apart({ what: 'feed', bytes, contentType, url, zone, whole });
 
 /** Reads the article of a page in the same way; null where there is none. */
 export const articleApart = async (bytes: Buffer, contentType: string | null, url: string): Promise<Document | null> =>
-  (await apart<{ document: Document | null }>({ what: 'article', bytes, contentType, url, zone: 'UTC' })).document;
+  (await apart<{ document: Document | null }>({ what: 'article', bytes, contentType, url, zone: 'UTC', whole: TITLES_ONLY }))
+    .document;
 
 async function apart<T>(task: ReaderTask): Promise<T> {
   if (threads >= MOST_THREADS) await new Promise<void>((resolve) => waiting.push(resolve));

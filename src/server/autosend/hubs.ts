@@ -2,6 +2,7 @@ import { sql } from 'kysely';
 import { asFault } from '@/core/faults';
 import type { Context } from '../context';
 import { guardedFetch } from '../fetch/guarded';
+import { CALM_MS, LEASE_MS } from './polling';
 
 /*
  * Hubs tell of new posts as soon as there are any (W3C WebSub). Ours is a subscriber that believes none of them: whatever a hub sends, the feed itself is read, so that
@@ -13,8 +14,6 @@ const DAY_MS = 86_400_000;
 const LEASE_SECONDS = 10 * 86_400;
 /** A hub that did not confirm is asked again after so long. */
 const AGAIN_MS = 6 * 3_600_000;
-/** Told more often than this, a feed is not read more often. */
-const CALM_MS = 30_000;
 const AT_ONCE = 10;
 
 /** Asks the hubs of feeds that are read and of which no hub tells yet, or will not for long. Returns how many were asked. */
@@ -67,11 +66,15 @@ export async function confirmHub(ctx: Context, token: string, query: URLSearchPa
   return numUpdatedRows > 0n ? challenge : null;
 }
 
-/** A hub tells that there is something new: the feed is read at once, though not again and again. Whether anybody knew the address is not told. */
+/**
+ * A hub tells that there is something new: the feed is read soon, at once where it has not been read just before, and once however often it is told. A reading that is
+ * under way goes on, and another follows it, for what is new may have come behind it. Whether anybody knew the address is not told.
+ */
 export async function toldByHub(ctx: Context, token: string): Promise<void> {
   const now = ctx.clock.now();
+  // One that cannot be read is asked again sooner for that, though less and less.
   await sql`
-    update feeds set next_poll_at = ${now} where hub_token = ${token} and next_poll_at > ${now} and (polled_at is null or polled_at < ${new Date(now.getTime() - CALM_MS)}) and failures = 0`.execute(
-    ctx.db,
-  );
+    update feeds set told_new_at = ${now}, next_poll_at = case when claimed_at > ${new Date(now.getTime() - LEASE_MS)} then next_poll_at
+      else least(next_poll_at, greatest(${now}::timestamptz, polled_at + ${CALM_MS} * power(2, least(failures, 6)) * interval '1 millisecond')) end
+    where hub_token = ${token} and next_poll_at is not null and told_new_at is null`.execute(ctx.db);
 }

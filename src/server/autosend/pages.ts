@@ -1,4 +1,4 @@
-import type { FeedItem } from '@/core/autosend/items';
+import { type FeedItem, printOf } from '@/core/autosend/items';
 import type { Context, Newsletter } from '../context';
 import { siteUrl } from '../sending/laid-out';
 import type { FeedReading } from './feeds';
@@ -26,9 +26,10 @@ export async function readPages(ctx: Context, newsletter: Newsletter): Promise<F
     movedTo: null,
     hub: null,
     self: null,
+    cut: false,
     title: newsletter.name,
-    items: rows.map(
-      (row): FeedItem => ({
+    items: rows.map((row): FeedItem => {
+      const item = {
         guid: row.id,
         link: siteUrl(ctx, newsletter, row.slug),
         title: row.title,
@@ -38,7 +39,8 @@ export async function readPages(ctx: Context, newsletter: Newsletter): Promise<F
         publishedAt: row.published_at,
         topics: row.topics,
         author: row.guest || row.author,
-      }),
-    ),
+      };
+      return { ...item, source: printOf(item)! };
+    }),
   };
 }

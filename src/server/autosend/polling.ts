@@ -1,4 +1,5 @@
 import { type Insertable, type Selectable, sql } from 'kysely';
+import { TITLES_ONLY, type Whole } from '@/core/autosend/feed';
 import {
   isNewPost,
   itemKey,
@@ -38,6 +39,14 @@ type Feed = Selectable<FeedTable>;
 
 /** So long whoever claimed a feed has it for themselves. */
 export const LEASE_MS = 120_000;
+/** Whatever hubs tell, a feed is not read again sooner than this. */
+export const CALM_MS = 30_000;
+/** What a claim writes. */
+export const asClaimed = (now: Date) => ({
+  next_poll_at: new Date(now.getTime() + LEASE_MS),
+  claimed_at: now,
+  told_new_at: null,
+});
 /** A feed as somebody claimed it: its next time is the end of the claim. */
 export type ClaimedFeed = Feed & { next_poll_at: Date };
 
@@ -46,7 +55,7 @@ export async function pollFeed(ctx: Context, id: string): Promise<number> {
   const now = ctx.clock.now();
   const feed = await ctx.db
     .updateTable('feeds')
-    .set({ next_poll_at: new Date(now.getTime() + LEASE_MS) })
+    .set(asClaimed(now))
     .where('id', '=', id)
     .where('next_poll_at', '<=', now)
     .returningAll()
@@ -69,7 +78,13 @@ export async function pollClaimed(ctx: Context, feed: ClaimedFeed): Promise<numb
   let reading: FeedReading;
   try {
     reading = feed.url
-      ? await readFeed(ctx, feed.url, { etag: feed.etag, lastModified: feed.last_modified }, newsletter.time_zone)
+      ? await readFeed(
+          ctx,
+          feed.url,
+          { etag: feed.etag, lastModified: feed.last_modified },
+          newsletter.time_zone,
+          await wantedOf(ctx.db, feed),
+        )
       : await readPages(ctx, newsletter);
   } catch (error) {
     if (isAway(error)) throw error;
@@ -90,6 +105,8 @@ export async function pollClaimed(ctx: Context, feed: ClaimedFeed): Promise<numb
         failures,
         fault: 'Something on our side failed with what this feed holds now.',
         polled_at: now,
+        claimed_at: null,
+        told_new_at: null,
         next_poll_at: nextPoll(now, everyMs, failures),
       })
       .where('id', '=', feed.id)
@@ -98,6 +115,31 @@ export async function pollClaimed(ctx: Context, feed: ClaimedFeed): Promise<numb
     ctx.log.error({ err: error, feed: feed.url }, 'new posts could not be kept');
     return 0;
   }
+}
+
+/**
+ * Of which posts of a feed has to be read what they say: those that a rule may mail and that are not kept as they are now. What stands in it when it is read first is
+ * its back catalogue, but for what is dated later than the switch.
+ */
+async function wantedOf(db: Db, feed: Feed): Promise<Whole> {
+  const { since } = await db
+    .selectFrom('auto_sends as a')
+    .innerJoin('auto_send_feeds as f', 'f.auto_send_id', 'a.id')
+    .select((eb) => eb.fn.min('f.since').as('since'))
+    .where('f.feed_id', '=', feed.id)
+    .where('a.switched_on_at', 'is not', null)
+    .executeTakeFirstOrThrow();
+  if (!since) return TITLES_ONLY;
+  if (!feed.read_at) return { ...TITLES_ONLY, since };
+  const known = await db
+    .selectFrom('feed_items')
+    .select('source')
+    .where('feed_id', '=', feed.id)
+    .where((eb) => eb.or([eb('document', 'is not', null), eb('published_at', 'is', null), eb('published_at', '<', since)]))
+    .orderBy(sql`coalesce(published_at, first_seen_at)`, 'desc')
+    .limit(MOST_KNOWN)
+    .execute();
+  return { known: new Set(known.map((row) => row.source)), since: null };
 }
 
 async function notRead(ctx: Context, feed: Feed, error: unknown, everyMs: number): Promise<void> {
@@ -112,7 +154,16 @@ async function notRead(ctx: Context, feed: Feed, error: unknown, everyMs: number
   await inTransaction(ctx.db, async (trx) => {
     const mine = await trx
       .updateTable('feeds')
-      .set({ polled_at: now, failures, fault: sentence, failing_since: since, next_poll_at: gone ? null : next })
+      .set({
+        polled_at: now,
+        claimed_at: null,
+        // Told once more, it counts.
+        told_new_at: null,
+        failures,
+        fault: sentence,
+        failing_since: since,
+        next_poll_at: gone ? null : next,
+      })
       .where('id', '=', feed.id)
       .where('next_poll_at', '=', feed.next_poll_at)
       .executeTakeFirst();
@@ -146,8 +197,22 @@ async function file(
   if (!reading.unchanged && !emptied) {
     const recognised = recognise(reading.items, known);
     const rules = await rulesOf(trx, feed.id);
-    const ids = await keepItems(ctx, trx, feed, recognised, known, brought, earliest(rules));
-    await markGone(trx, takenDown(known, recognised), now);
+    const since = earliest(rules);
+    const byId = new Map(known.map((one) => [one.id, one]));
+    const shown = recognised.map((one) => asKept(feed, one, one.known ? byId.get(one.known.id) : undefined, since));
+    // A rule was switched on while it was being read: what it may mail is read anew, and everything whole, so that once is enough.
+    if (shown.some((one) => one.kept && !one.before?.kept && !one.item.document)) {
+      await trx.updateTable('feed_items').set({ source: '' }).where('feed_id', '=', feed.id).execute();
+      await trx
+        .updateTable('feeds')
+        .set({ next_poll_at: now, claimed_at: null, etag: null, last_modified: null })
+        .where('id', '=', feed.id)
+        .execute();
+      return 0;
+    }
+    const ids = await keepItems(ctx, trx, feed, shown, brought);
+    // Of one that breaks off nobody can tell what stands there no more.
+    if (!reading.cut) await markGone(trx, takenDown(known, recognised), now);
     for (const rule of rules) made += await give(ctx, trx, feed, rule, recognised, ids, reading.title);
   }
   const dates = reading.unchanged ? await latestDates(trx, feed.id) : reading.items.map((item) => item.publishedAt);
@@ -163,6 +228,7 @@ async function file(
         : { title: reading.title || feed.title, hub: reading.hub, topic: reading.hub ? (reading.self ?? feed.url) : null }),
       failures: 0,
       fault: null,
+      cut: reading.cut,
       failing_since: null,
       told_at: null,
       emptied_at: emptied ? (feed.emptied_at ?? now) : reading.unchanged ? feed.emptied_at : null,
@@ -171,7 +237,9 @@ async function file(
       ...(reading.movedTo && reading.movedTo.length <= 500 && !(await isTaken(trx, feed, reading.movedTo))
         ? { url: reading.movedTo }
         : {}),
-      next_poll_at: nextPoll(now, every, 0),
+      claimed_at: null,
+      // A hub told of something while it was being read.
+      next_poll_at: feed.told_new_at ? new Date(now.getTime() + CALM_MS) : nextPoll(now, every, 0),
       etag: reading.etag,
       last_modified: reading.lastModified,
     })
@@ -204,6 +272,7 @@ async function knownItems(trx: Db, feedId: string, keys: string[]): Promise<Kept
         'link',
         'title',
         'published_at as publishedAt',
+        'source',
         'print',
         'gone_at',
         sql<boolean>`document is not null`.as('kept'),
@@ -287,30 +356,29 @@ async function rulesOf(trx: Db, feedId: string): Promise<Rule[]> {
 const earliest = (rules: Rule[]): Date | null =>
   rules.length ? new Date(Math.min(...rules.map((rule) => rule.since.getTime()))) : null;
 
-type Kept = KnownItem & { print: string; gone_at: Date | null; kept: boolean };
+type Kept = KnownItem & { source: string; print: string | null; gone_at: Date | null; kept: boolean };
+
+type Shown = Recognised & { before: Kept | undefined; kept: boolean };
+
+/** A post of a reading with what is known of it, and whether what it says is kept: not of the back catalogue, which is most of a first reading. */
+function asKept(feed: Feed, one: Recognised, before: Kept | undefined, since: Date | null): Shown {
+  const { publishedAt } = one.item;
+  const may = since !== null && ((publishedAt !== null && publishedAt >= since) || (feed.read_at !== null && !before));
+  return { ...one, before, kept: may || before?.kept === true };
+}
 
 /** Keeps what a reading says of each post; answers their ids by their keys. What is edited waits anew where it is not ready yet. */
-async function keepItems(
-  ctx: Context,
-  trx: Db,
-  feed: Feed,
-  recognised: Recognised[],
-  known: Kept[],
-  brought: Brought,
-  since: Date | null,
-): Promise<Map<string, string>> {
+async function keepItems(ctx: Context, trx: Db, feed: Feed, shown: Shown[], brought: Brought): Promise<Map<string, string>> {
   const now = ctx.clock.now();
-  const byId = new Map(known.map((one) => [one.id, one]));
   const ids = new Map<string, string>();
   const fresh: Insertable<FeedItemTable>[] = [];
+  const rewritten: { id: string; source: string }[] = [];
   // A feed has its newest first, and so the newest is kept last.
-  for (const { item, key, known: was } of [...recognised].reverse()) {
-    const before = was && byId.get(was.id);
-    const print = printOf(item);
+  for (const { item, key, before, kept } of shown.toReversed()) {
     const id = before?.id ?? newId();
     ids.set(key, id);
-    // Who comes with a first reading is of the back catalogue, mostly: what it says is not kept then.
-    const kept = since !== null && (feed.read_at !== null || (item.publishedAt !== null && item.publishedAt >= since));
+    const print = printOf(item) ?? before?.print ?? null;
+    const edited = before !== undefined && before.print !== null && before.print !== print;
     const whole = brought.get(key);
     const document = whole?.document ?? item.document;
     const said = {
@@ -320,24 +388,31 @@ async function keepItems(
       author: item.author,
       topics: item.topics,
       summary: item.summary,
-      document: kept || before?.kept ? JSON.stringify(document) : null,
-      picture: whole?.picture ?? item.picture,
+      // What is kept of one that says the same has its pictures here already.
+      ...(!before?.kept || edited
+        ? {
+            document: kept && document ? JSON.stringify(document) : null,
+            words: kept && document ? wordsOf(document) : '',
+            picture: whole?.picture ?? item.picture,
+          }
+        : {}),
       ...(whole ? { pictures: JSON.stringify(whole.pictures) } : {}),
-      words: kept || before?.kept ? wordsOf(document) : '',
+      source: item.source,
       print,
       published_at: item.publishedAt,
       gone_at: null,
     };
     if (!before) fresh.push({ id, feed_id: feed.id, first_seen_at: now, changed_at: now, ...said });
     else if (
-      before.print !== print ||
+      edited ||
+      (kept && !before.kept) ||
       before.key !== key ||
       before.gone_at ||
       before.publishedAt?.getTime() !== item.publishedAt?.getTime()
     ) {
       await trx
         .updateTable('feed_items')
-        .set({ ...said, ...(before.print !== print ? { changed_at: now } : {}) })
+        .set({ ...said, ...(edited ? { changed_at: now } : {}) })
         .where('id', '=', id)
         .execute();
       // Looked at again: it may have become ready to leave, or have to stand still anew.
@@ -347,8 +422,13 @@ async function keepItems(
         .where('item_id', '=', id)
         .where('state', '=', 'waiting')
         .execute();
-    }
+    } else if (before.source !== item.source) rewritten.push({ id, source: item.source });
   }
+  // Written otherwise, and saying the same: some feeds are, whenever they are asked for.
+  if (rewritten.length)
+    await sql`
+      update feed_items i set source = t.source from jsonb_to_recordset(${JSON.stringify(rewritten)}::jsonb) as t(id uuid, source text)
+      where i.id = t.id`.execute(trx);
   if (fresh.length) await trx.insertInto('feed_items').values(fresh).execute();
   return ids;
 }

@@ -8,13 +8,13 @@ import { decodeText } from '@/core/charset';
 import { asFault } from '@/core/faults';
 import type { ReaderTask } from './feeds';
 
-parentPort!.on('message', async ({ what, bytes, contentType, url, zone }: ReaderTask) => {
+parentPort!.on('message', async ({ what, bytes, contentType, url, zone, whole }: ReaderTask) => {
   try {
     if (what === 'article') {
       // Needed by feeds alone that have no whole text.
       const { readArticle } = await import('@/core/autosend/article');
       parentPort!.postMessage({ read: { document: readArticle(decodeText(bytes, contentType), url) } });
-    } else parentPort!.postMessage({ read: readFeedDocument(bytes, contentType, url, zone) });
+    } else parentPort!.postMessage({ read: readFeedDocument(bytes, contentType, url, zone, whole) });
   } catch (error) {
     const { code, sentence } = asFault(error);
     parentPort!.postMessage({ fault: { code, sentence } });

@@ -1,6 +1,7 @@
 import { isDeepStrictEqual } from 'node:util';
 import Joi from 'joi';
 import { sql } from 'kysely';
+import { TITLES_ONLY } from '@/core/autosend/feed';
 import { LANES, type Lane } from '@/core/autosend/lanes';
 import { laneRhythm, type RuleSettings, type RuleWords, usualSettings } from '@/core/autosend/rule';
 import { ruleSettingsSchema } from '@/core/autosend/schemas';
@@ -48,10 +49,12 @@ export async function createRule(ctx: Context, newsletter: Newsletter, raw: unkn
   const titles = new Map<string, string>();
   if (value.feedUrls.length === 1) {
     const [url] = value.feedUrls as [string];
-    const feed = await readFeed(ctx, url, { etag: null, lastModified: null }, newsletter.time_zone).catch((error: unknown) => {
-      const fault = asFault(error);
-      throw new Fault(fault.code, fault.sentence, { feedUrl: fault.sentence });
-    });
+    const feed = await readFeed(ctx, url, { etag: null, lastModified: null }, newsletter.time_zone, TITLES_ONLY).catch(
+      (error: unknown) => {
+        const fault = asFault(error);
+        throw new Fault(fault.code, fault.sentence, { feedUrl: fault.sentence });
+      },
+    );
     titles.set(url, feed.title);
   }
   const id = newId();
@@ -111,7 +114,9 @@ async function addTo(
 /** Gives a rule another source: a feed's address, or '' for the newsletter's own pages. What stands there now is never mailed. */
 export async function addFeed(ctx: Context, newsletter: Newsletter, id: string, raw: unknown): Promise<void> {
   const { url } = check(Joi.object<{ url: string }>({ url: feedUrl.allow('').required() }), raw);
-  const title = url ? (await readFeed(ctx, url, { etag: null, lastModified: null }, newsletter.time_zone)).title : '';
+  const title = url
+    ? (await readFeed(ctx, url, { etag: null, lastModified: null }, newsletter.time_zone, TITLES_ONLY)).title
+    : '';
   await inTransaction(ctx.db, async (trx) => {
     const rule = await own(trx, newsletter, id);
     const { n } = await trx

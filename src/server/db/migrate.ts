@@ -28,6 +28,9 @@ import * as oldEvents from './migrations/0026-old-events';
 import * as listDays from './migrations/0027-list-days';
 import * as coldCounts from './migrations/0028-cold-counts';
 import * as rampDays from './migrations/0029-ramp-days';
+import * as itemSources from './migrations/0030-item-sources';
+import * as toldByHubs from './migrations/0031-told-by-hubs';
+import * as cutFeeds from './migrations/0032-cut-feeds';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -60,6 +63,9 @@ const MIGRATIONS: Record<string, Migration> = {
   '0027-list-days': listDays,
   '0028-cold-counts': coldCounts,
   '0029-ramp-days': rampDays,
+  '0030-item-sources': itemSources,
+  '0031-told-by-hubs': toldByHubs,
+  '0032-cut-feeds': cutFeeds,
 };
 
 /** The migrations that have not run there yet, in order. */

@@ -768,9 +768,12 @@ export type FeedTable = {
   last_modified: string | null;
   read_at: Date | null;
   next_poll_at: Date | null;
+  claimed_at: Date | null;
+  told_new_at: Date | null;
   polled_at: Date | null;
   failures: Generated<number>;
   fault: string | null;
+  cut: Generated<boolean>;
   failing_since: Date | null;
   told_at: Date | null;
   emptied_at: Date | null;
@@ -796,7 +799,8 @@ export type FeedItemTable = {
   picture: string | null;
   pictures: ColumnType<Record<string, string>, string | undefined, string>;
   words: Generated<string>;
-  print: string;
+  source: string;
+  print: string | null;
   published_at: Date | null;
   first_seen_at: Date;
   changed_at: Date;

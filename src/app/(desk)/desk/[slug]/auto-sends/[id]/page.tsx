@@ -539,6 +539,13 @@ function FeedNote({ feed, on, now, zone }: { feed: RuleView['feeds'][number]; on
         Since {spokenTime(feed.emptiedAt, now, zone)}. Nothing counts as taken down for that.
       </Note>
     );
+  if (feed.cut)
+    return (
+      <Note tone="look" title={`${feed.title} breaks off in the middle`}>
+        The posts that stand whole before that were read; for those behind it your blog has to send its feed whole.
+        {feed.nextPollAt ? ` Asked again ${spokenTime(feed.nextPollAt, now, zone)}.` : ''}
+      </Note>
+    );
   return (
     <Note tone={feed.quiet ? 'look' : 'fine'} title={feed.polledAt ? `Read ${ago(feed.polledAt, now)}` : 'Not read yet'}>
       {feed.title}, {counted(feed.posts, 'post', 'posts')} known.{usual}
