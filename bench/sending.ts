@@ -3,19 +3,24 @@ import { once } from 'node:events';
 import { sql } from 'kysely';
 import nodemailer from 'nodemailer';
 import pino from 'pino';
+import type { RampPlan } from '@/core/delivery/ramp';
+import { localDay } from '@/core/growth/days';
 import type { Audience } from '@/core/sending/audience';
-import { median } from '@/core/sending/result';
+import { lookAgainAfter, median } from '@/core/sending/result';
 import type { Node } from '@/core/writing/document';
 import { systemClock } from '@/server/clock/clock';
 import { readConfig } from '@/server/config';
 import type { Context, Newsletter } from '@/server/context';
-import type { Db } from '@/server/db/connection';
+import { type Db, inTransaction } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { foldCounts } from '@/server/jobs/tick';
 import { scheduleLetter } from '@/server/sending/letters';
-import { progressOf } from '@/server/sending/progress';
+import { noteProgress, progressOf } from '@/server/sending/progress';
+import { rampAhead } from '@/server/sending/ramp';
+import { countRamp } from '@/server/sending/ramp-days';
 import { curveOf } from '@/server/sending/results';
 import { findRoutes } from '@/server/sending/routing';
+import { silence } from '@/server/sending/silence';
 import { startLetter } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
 import { prepareNewsletter } from './letter';
@@ -291,6 +296,7 @@ async function toAMillion(bench: Bench): Promise<Figure[]> {
   // As many recipients as the others, of the same people.
   await ready(at, { to: [list(few)], without: [] });
   const small = await handOver(at, 1, 9_000);
+  const ramp = await underRamp(at, { to: [list(a!), list(b!)], without: [] });
   console.log(
     `  ${Math.round(large.rate)} letters a second at a million, ${Math.round(small.rate)} at ten thousand; the worker had ${Math.round(large.rss / 1e6)} MB; a tick took ${Math.round(large.tick)} ms`,
   );
@@ -320,6 +326,22 @@ async function toAMillion(bench: Bench): Promise<Figure[]> {
       aim: { atMost: 150 },
     },
     {
+      name: `${ramp.moved} copies moved to later days of a ramp-up`,
+      value: ramp.seconds,
+      unit: 's',
+      yardstick: 'bare UPDATE of all at once',
+      yardstickValue: ramp.bare,
+      aim: { atMost: 180 },
+    },
+    {
+      name: 'longest wait of somebody who leaves meanwhile',
+      value: ramp.wait / 1_000,
+      unit: 's',
+      yardstick: 'the same if all were moved at once, at least',
+      yardstickValue: ramp.bare,
+      aim: { atMost: 3 },
+    },
+    {
       name: 'letters per second at a million recipients',
       value: large.rate,
       unit: 'letters/s',
@@ -329,6 +351,75 @@ async function toAMillion(bench: Bench): Promise<Figure[]> {
     },
   ];
 }
+
+/** How long it takes to move the copies of a letter when its ramp-up's ceilings fall, and how long whoever leaves meanwhile waits at most. */
+async function underRamp(
+  bench: Bench,
+  audience: Audience,
+): Promise<{ moved: number; seconds: number; bare: number; wait: number }> {
+  const { ctx, newsletter } = bench;
+  const { db } = ctx;
+  const startedOn = localDay(ctx.clock.now(), 'UTC');
+  const { id: domainId } = await db
+    .selectFrom('domains')
+    .select('id')
+    .where('newsletter_id', '=', newsletter.id)
+    .executeTakeFirstOrThrow();
+  const plan = (ramp: RampPlan) =>
+    db
+      .updateTable('domains')
+      .set({ ramp: JSON.stringify(ramp), ramp_counted_at: null })
+      .where('id', '=', domainId)
+      .execute();
+  await plan({ startedOn, first: 60_000, volume: 400_000, days: 12 });
+  const letterId = await ready(bench, audience);
+  const { rows } = await sql<{ reader_id: string }>`
+    select reader_id from deliveries where letter_id = ${letterId} and state = 'queued' order by random() limit 400`.execute(db);
+  const began = performance.now();
+  await db
+    .transaction()
+    .execute(async (trx) => {
+      await sql`update deliveries set due_at = due_at + interval '1 day' where letter_id = ${letterId}`.execute(trx);
+      throw new Error('taken back');
+    })
+    .catch(() => undefined);
+  const bare = (performance.now() - began) / 1_000;
+  await plan({ startedOn, first: 30_000, volume: 400_000, days: 20 });
+  let [wait, ended] = [0, false];
+  const leaving = (async () => {
+    for (const { reader_id } of rows) {
+      if (ended) return;
+      const from = performance.now();
+      await inTransaction(db, (trx) =>
+        silence(ctx, trx, { readerId: reader_id, newsletterId: newsletter.id, reason: 'left', detail: '' }),
+      );
+      wait = Math.max(wait, performance.now() - from);
+      await new Promise((resolve) => setTimeout(resolve, 100));
+    }
+  })();
+  const { rows: before } = await byDay(db, letterId);
+  const from = performance.now();
+  await countRamp(ctx, domainId);
+  const seconds = (performance.now() - from) / 1_000;
+  ended = true;
+  await leaving;
+  const { rows: after } = await byDay(db, letterId);
+  const ceilings = new Map(
+    (await rampAhead(db, { id: domainId, ramp: { startedOn, first: 30_000, volume: 400_000, days: 20 } }, startedOn)).map(
+      (one) => [one.day, one.ceiling],
+    ),
+  );
+  for (const { day, n } of after) if (n > (ceilings.get(day) ?? n)) throw new Error(`${n} copies on ${day} are too many.`);
+  const sum = (of: { n: number }[]) => of.reduce((all, one) => all + one.n, 0);
+  console.log(`  ${sum(after)} of ${sum(before)} copies wait on ${after.length} days, which were ${before.length}`);
+  return { moved: sum(after), seconds, bare, wait };
+}
+
+const byDay = (db: Db, letterId: string) =>
+  sql<{ day: string; n: number }>`
+    select to_char(due_at, 'YYYY-MM-DD') as day, count(*)::int as n from deliveries where letter_id = ${letterId} and state = 'queued' group by 1`.execute(
+    db,
+  );
 
 /** The newsletter's letter that is under way. */
 async function largest({ ctx, newsletter }: Bench): Promise<string> {
@@ -343,23 +434,30 @@ async function largest({ ctx, newsletter }: Bench): Promise<string> {
 
 const TURNS = 5;
 const A_ROUND = 6_000;
-const WATCHES_MS = 2_000;
 /** How quickly a letter leaves with and without somebody who watches its page, in turn, since the machine drifts; and how long the page takes meanwhile. */
 async function whileWatched(bench: Bench, id: string): Promise<{ seen: number; unseen: number; page: number }> {
   const { ctx, newsletter } = bench;
   const [seen, unseen, pages]: number[][] = [[], [], []];
+  let timer: NodeJS.Timeout | undefined;
+  // As its page does.
   const look = async () => {
     const began = performance.now();
-    await Promise.all([letterOf(ctx, newsletter, id), curveOf(ctx, newsletter, id), progressOf(ctx, newsletter, id)]);
+    const [, , progress] = await Promise.all([
+      letterOf(ctx, newsletter, id),
+      curveOf(ctx, newsletter, id),
+      progressOf(ctx, newsletter, id),
+    ]);
     pages!.push(performance.now() - began);
+    if (timer) timer = setTimeout(() => void look(), 1_000 * lookAgainAfter(progress?.left ?? null));
   };
   for (let round = 0; round < TURNS * 2; round += 1) {
     const watching = round % 2 === 1;
-    const timer = watching ? setInterval(() => void look(), WATCHES_MS) : undefined;
+    timer = watching ? setTimeout(() => void look(), 1_000) : undefined;
     // As a worker does it every second.
-    const folds = setInterval(() => void foldCounts(ctx), 1_000);
+    const folds = setInterval(() => void foldCounts(ctx).then(() => noteProgress(ctx)), 1_000);
     const { rate } = await handOver(bench, 1, A_ROUND);
-    clearInterval(timer);
+    clearTimeout(timer);
+    timer = undefined;
     clearInterval(folds);
     (watching ? seen : unseen)!.push(rate);
   }

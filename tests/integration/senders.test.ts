@@ -15,6 +15,7 @@ import {
 import { pauseLetter, resumeLetter } from '@/server/sending/letters';
 import { rampAhead, rampDone } from '@/server/sending/ramp';
 import { countRamp } from '@/server/sending/ramp-days';
+import { silence } from '@/server/sending/silence';
 import { startLetter } from '@/server/sending/start';
 import { lastTestLetter, sendTestLetter } from '@/server/sending/test-letter';
 import { letterOf } from '@/server/sending/views';
@@ -375,5 +376,86 @@ describe('a ramp-up', () => {
     await setRamp(world.ctx, own, domainId, null);
     await countRamp(world.ctx, domainId);
     expect(await rampDone(world.ctx, own, { id: domainId, ramp: null })).toEqual([]);
+  });
+
+  it('moves what is over a ceiling a piece at a time, and goes on with it whenever it died', async () => {
+    const own = await world.newsletter('Pieces');
+    const { senderId, domainId } = await world.sender(own, 'pieces.example');
+    const ids = await world.readers(
+      own,
+      Array.from({ length: 100 }, (_, n) => `p${n}@kestrel.example`),
+    );
+    const today = world.clock.now().toISOString().slice(0, 10);
+    await setRamp(world.ctx, own, domainId, { startedOn: today, first: 10, volume: 90, days: 5 });
+    const id = await world.letter(own, senderId, { subject: 'In pieces' });
+    await startLetter(world.ctx, id);
+    await world.work();
+    const dues = async () => {
+      const { rows } = await world.pool.query<{ reader_id: string; due_at: Date; state: string }>(
+        'select reader_id, due_at, state from deliveries where letter_id = $1 order by reader_id',
+        [id],
+      );
+      return new Map(rows.map((row) => [row.reader_id, row]));
+    };
+    const before = await dues();
+    const plan = { startedOn: today, first: 11, volume: 60, days: 12 };
+    await setRamp(world.ctx, own, domainId, plan);
+    // Killed after each statement in turn, and once not at all.
+    let died = 0;
+    for (;;) {
+      const ended = await countRamp(world.brokenAfter(died), domainId, 7).then(
+        () => true,
+        () => false,
+      );
+      const now = await dues();
+      expect(now.size).toBe(100);
+      for (const [reader, { due_at }] of now)
+        expect(due_at.getTime()).toBeGreaterThanOrEqual(before.get(reader)!.due_at.getTime());
+      if (ended) break;
+      died += 1;
+    }
+    expect(died).toBeGreaterThan(20);
+    await countRamp(world.ctx, domainId);
+    const { rows } = await world.pool.query<{ day: string; n: number; waiting: number }>(
+      `select to_char(due_at, 'YYYY-MM-DD') as day, count(*)::int as n, count(*) filter (where state = 'queued')::int as waiting from deliveries where letter_id = $1 group by 1 order by 1`,
+      [id],
+    );
+    const ahead = await rampAhead(world.ctx.db, { id: domainId, ramp: plan }, today);
+    for (const { day, ceiling, planned } of ahead) {
+      const n = rows.find((row) => row.day === day)?.n ?? 0;
+      expect(n).toBeLessThanOrEqual(ceiling);
+      expect(planned).toBe(n);
+    }
+    expect(rows.reduce((sum, { n }) => sum + n, 0)).toBe(100);
+    // Each at its hour; and who leaves meanwhile makes room.
+    const hours = new Set([...(await dues()).values()].map(({ due_at }) => due_at.toISOString().slice(11)));
+    expect(hours.size).toBe(1);
+    await silence(world.ctx, world.ctx.db, { readerId: ids[50]!, newsletterId: own.id, reason: 'by hand', detail: 'x' });
+    await countRamp(world.ctx, domainId);
+    const after = await rampAhead(world.ctx.db, { id: domainId, ramp: plan }, today);
+    expect(after.reduce((sum, one) => sum + one.planned, 0)).toBe(ahead.reduce((sum, one) => sum + one.planned, 0) - 1);
+  });
+
+  it('is counted no more once it is long over', async () => {
+    const own = await world.newsletter('Over');
+    const { senderId, domainId } = await world.sender(own, 'over.example');
+    await world.readers(own, ['o1@kestrel.example', 'o2@kestrel.example']);
+    const began = (days: number) => ({
+      startedOn: new Date(world.clock.now().getTime() - days * DAY).toISOString().slice(0, 10),
+      first: 20,
+      volume: 40,
+      days: 2,
+    });
+    await setRamp(world.ctx, own, domainId, began(30));
+    await startLetter(world.ctx, await world.letter(own, senderId, { subject: 'Over' }));
+    await world.work();
+    await countRamp(world.ctx, domainId);
+    const left = async () =>
+      (await world.pool.query('select coalesce(sum(delivered), 0)::int as n from domain_days where domain_id = $1', [domainId]))
+        .rows[0].n;
+    expect(await left()).toBe(0);
+    await setRamp(world.ctx, own, domainId, began(4));
+    await countRamp(world.ctx, domainId);
+    expect(await left()).toBe(2);
   });
 });

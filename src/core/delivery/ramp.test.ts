@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { LEAST_FIRST, proposeRamp, rampCeilings, spread } from './ramp';
+import { LEAST_FIRST, proposeRamp, rampCeilings, spread, spreadLater } from './ramp';
 
 const calm = { complaints: 0, bounced: 0, delivered: 500 };
 
@@ -44,6 +44,40 @@ describe('the ramp-up of a new domain', () => {
             if (share.day !== 'after') expect(share.count).toBeLessThanOrEqual(ceilings[Number(share.day.slice(1))]!);
         },
       ),
+    );
+  });
+  it('lets nothing leave sooner than it was to, and fills no day over its ceiling', () => {
+    const day = (n: number) => `d${String(n).padStart(2, '0')}`;
+    expect(spread(3, [], 'after')).toEqual([{ day: 'after', count: 3 }]);
+    const room = (...left: number[]) => left.map((n, at) => ({ day: day(at), left: n }));
+    // Today has room for one more, and nothing that could take it.
+    expect(
+      spreadLater(
+        new Map([
+          [day(1), 20],
+          [day(2), 5],
+        ]),
+        room(1, 13, 15),
+        'after',
+      ),
+    ).toEqual([
+      { day: day(1), count: 13 },
+      { day: day(2), count: 12 },
+    ]);
+    fc.assert(
+      fc.property(fc.array(fc.tuple(fc.nat(50), fc.integer({ min: -5, max: 40 })), { minLength: 1, maxLength: 20 }), (days) => {
+        const waiting = new Map(days.map(([n], at) => [day(at), n]));
+        const shares = spreadLater(waiting, room(...days.map(([, left]) => left)), 'after');
+        const at = new Map(shares.map((share) => [share.day, share.count]));
+        let [had, gave] = [0, 0];
+        for (const [n, [waits, left]] of days.entries()) {
+          had += waits;
+          gave += at.get(day(n)) ?? 0;
+          expect(at.get(day(n)) ?? 0).toBeLessThanOrEqual(Math.max(0, left));
+          expect(gave).toBeLessThanOrEqual(had);
+        }
+        expect(gave + (at.get('after') ?? 0)).toBe(had);
+      }),
     );
   });
 });

@@ -56,11 +56,22 @@ export type Share = { day: string; count: number };
  * Spreads a letter's recipients over days so that no day goes over its ceiling: `room` holds, from today on, how many more may leave each
  * day; once the list ends there is no ceiling any more. Every recipient has a day.
  */
-export function spread(recipients: number, room: { day: string; left: number }[], after: string): Share[] {
+export const spread = (recipients: number, room: readonly { day: string; left: number }[], after: string): Share[] =>
+  spreadLater(new Map([[room[0]?.day ?? after, recipients]]), room.length ? room : [{ day: after, left: recipients }], after);
+
+/**
+ * The same for copies that wait for their days already, none of which is to leave sooner than it was to: `waiting` says how many wait for each day. Returns the shares in
+ * the order of these days; what waits for days after the last room stays there.
+ */
+export function spreadLater(
+  waiting: ReadonlyMap<string, number>,
+  room: readonly { day: string; left: number }[],
+  after: string,
+): Share[] {
   const shares: Share[] = [];
-  let rest = recipients;
+  let rest = 0;
   for (const { day, left } of room) {
-    if (rest === 0) break;
+    rest += waiting.get(day) ?? 0;
     const count = Math.min(rest, Math.max(0, left));
     if (count > 0) shares.push({ day, count });
     rest -= count;

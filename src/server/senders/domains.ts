@@ -285,7 +285,8 @@ export async function setRamp(ctx: Context, newsletter: Newsletter, id: string, 
   const domain = await load(ctx, id, newsletter.id);
   await ctx.db
     .updateTable('domains')
-    .set({ ramp: plan && JSON.stringify(plan) })
+    // Counted at once: what is planned keeps to another plan's ceilings, too.
+    .set({ ramp: plan && JSON.stringify(plan), ramp_counted_at: null })
     .where('id', '=', domain.id)
     .execute();
 }

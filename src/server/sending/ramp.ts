@@ -41,6 +41,12 @@ export async function rampAhead(db: Db, domain: Ramped, today: string): Promise<
     .map(({ day, ceiling, planned }) => ({ day, ceiling, planned }));
 }
 
+/** The last day on which a ramp-up has a ceiling, as it stands. */
+export async function rampEnd(db: Db, domain: Ramped, today: string): Promise<string> {
+  const { ceilings } = await ramped(db, domain, today);
+  return dayAfter(domain.ramp.startedOn, ceilings.length - 1);
+}
+
 export type RampView = { plan: RampPlan; ahead: RampDayView[]; dayNumber: number; days: number };
 
 /** A domain's ramp-up as the writer sees it, or null where there is none. */
