@@ -146,6 +146,22 @@ describe('with the demo newsletter', () => {
     expect(sum(byForm.map((row) => number(row[2]!)))).toBe(steps.confirmed);
     expect(sum(byForm.map((row) => number(row[4]!)))).toBe(steps.now);
 
+    // What landed in junk lately is the last of what is drawn week by week.
+    await go('delivery');
+    const cells = (name: string) =>
+      page
+        .getByRole('table', { name })
+        .locator('tbody tr')
+        .evaluateAll((rows) =>
+          rows.map((row) => [...row.querySelectorAll('td, th')].map((cell) => (cell as HTMLElement).innerText)),
+        );
+    const now = (await cells('Providers')).map((row) => row[4]!.split('\n')[0]);
+    await page.getByRole('radio', { name: 'In junk' }).click();
+    await page.getByText('As a table').first().click();
+    await page.getByRole('table', { name: 'In junk week by week' }).waitFor();
+    expect((await cells('In junk week by week')).at(-1)!.slice(1)).toEqual(now);
+    expect(now.join()).toMatch(/\d\d to \d\d%/);
+
     await go('forms');
     const links = await page
       .getByRole('table', { name: 'Forms' })

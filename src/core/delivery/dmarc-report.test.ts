@@ -120,6 +120,15 @@ describe('DMARC reports', () => {
     const named = read(report(record({})).replace('Heron Mail', 'Heron &amp; Sons &#38; &#x26; &lt;x&gt; &nbsp;'));
     expect(named.reporter).toBe('Heron & Sons & & <x> &nbsp;');
   });
+  it('that break off are not read by their half', () => {
+    const whole = report(record({}) + record({ ip: '192.0.2.2' }));
+    expect(read(`${whole}\n<!-- x -->`).rows).toHaveLength(2);
+    fc.assert(
+      fc.property(fc.integer({ min: 0, max: whole.length - 1 }), (end) => {
+        expect(() => read(whole.slice(0, end))).toThrow(/breaks off in the middle|is no DMARC report/);
+      }),
+    );
+  });
   it('count no nonsense', () => {
     const counts = ['-5', 'x', '1e99', '0', '3.7', ''].map((count) => read(report(record({ count }))).rows[0]?.mails ?? 0);
     expect(counts).toEqual([0, 0, 2_000_000_000, 0, 3, 0]);

@@ -158,9 +158,12 @@ export class DmarcReader {
     if (this.#fault) throw this.#fault;
   }
 
+  /** The report, once all of it was written. Throws a fault for one that is none, or breaks off: counted by its half, the whole would be one that came twice. */
   end(): DmarcReport {
+    const isOpen = this.#depth > 0;
     this.#parser.end();
     if (this.#fault) throw this.#fault;
+    if (isOpen) throw new Fault('invalid', 'This DMARC report breaks off in the middle. It counts once it comes whole.');
     const field = (name: string) => this.#fields.get(name) ?? '';
     const [from, to] = ['begin', 'end'].map((name) => new Date(Number(field(`report_metadata/date_range/${name}`)) * 1_000));
     const domain = small(field('policy_published/domain'));

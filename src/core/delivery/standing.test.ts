@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { bulkRules, type RuleFacts } from './bulk-rules';
-import { type Copies, NO_COPIES, type Provider, standingOf } from './standing';
+import { type Copies, junkByWeek, latelyOf, NO_COPIES, type Provider, sharesOverTime, standingOf } from './standing';
 
 const provider = (copies: Partial<Copies>, reasons: Provider['reasons'] = [], name = 'heronmail.example'): Provider => ({
   name,
@@ -74,6 +74,36 @@ describe('how a provider treats letters', () => {
     expect(found.junk!.low).toBeGreaterThan(0.7);
     expect(found.settled).toBe(4_000);
     expect(standingOf(there, [here, there], of16).state).toBe('Takes your letters');
+  });
+});
+
+describe('what landed in junk, week by week', () => {
+  const week = (n: number) => new Date(Date.UTC(2026, 0, 5 + 7 * n)).toISOString().slice(0, 10);
+  const weeks = (read: (week: number) => number, length = 26) =>
+    Array.from({ length }, (_, n) => ({ week: week(n), copies: { ...NO_COPIES, delivered: 1_000, read: read(n) } }));
+  const there = { name: 'b.example', weeks: weeks(() => 420), reasons: [] };
+  it('is told of each by what was known then, and of the latest as the standing tells it', () => {
+    const here = { name: 'a.example', weeks: weeks((n) => (n >= 12 && n < 18 ? 100 : 400)), reasons: [] };
+    const all = [here, there];
+    const found = junkByWeek(here, all, '');
+    expect([...found.keys()]).toEqual(here.weeks.map((one) => one.week));
+    // Six weeks of habit come first.
+    expect(found.get(week(9))).toBeNull();
+    expect(found.get(week(11))!.low).toBeLessThan(0.05);
+    expect(found.get(week(16))!.low).toBeGreaterThan(0.5);
+    const last = week(25);
+    expect(found.get(last)).toEqual(standingOf(here, all, { shown: '', lately: latelyOf(last) }).junk);
+    expect(found.get(last)!.low).toBeLessThan(0.05);
+    expect([...junkByWeek(here, all, week(20)).keys()][0]).toBe(week(20));
+    const lines = [{ name: here.name, weeks: here.weeks.map((one) => ({ ...one, putOff: 0, junk: found.get(one.week)! })) }];
+    const [drawn] = sharesOverTime(lines, [week(3), week(16), week(40)], 'junk', 1);
+    expect(drawn!.map(({ said }) => said)).toEqual(['too little known', expect.stringMatching(/^\d\d to \d\d%$/), '–']);
+    expect(drawn![1]!.share).toBeCloseTo(100 * found.get(week(16))!.low, 1);
+    expect(sharesOverTime(lines, [week(3)], 'read', 1)).toEqual([[{ share: 40, said: '40.0%' }]]);
+  });
+  it('knows nothing where nobody else is', () => {
+    const alone = { name: 'a.example', weeks: weeks(() => 400), reasons: [] };
+    expect(new Set(junkByWeek(alone, [alone], '').values())).toEqual(new Set([null]));
   });
 });
 

@@ -63,8 +63,6 @@ export type Standing = {
   todo: string;
 };
 
-/** Of letters that were taken: how many could be seen to be read. */
-const seen = (copies: Copies) => ({ readable: Math.max(0, copies.delivered - copies.hidden), read: copies.read });
 export const settledOf = (copies: Copies): number => copies.delivered + copies.bounced + copies.refused + copies.givenUp;
 
 const CAUSES: Partial<Record<Reason, [state: string, why: string, todo: string]>> = {
@@ -84,6 +82,86 @@ const CAUSES: Partial<Record<Reason, [state: string, why: string, todo: string]>
   unreachable: ['Cannot be reached', 'Its mail servers did not answer.', 'Nothing: letters are tried again for two days.'],
 };
 
+/** Up to each week: of what was taken, whose reading nothing hides, and what of it was read. */
+type Sums = { readable: number[]; read: number[] };
+
+/** What was seen of each provider up to each week, added up once: a long tail of providers over a year of weeks is looked at from each of its weeks. */
+function seenUpTo(all: readonly Provider[]) {
+  const weeks = [...new Set(all.flatMap((one) => one.weeks.map(({ week }) => week)))].sort();
+  const place = new Map(weeks.map((week, n) => [week, n]));
+  const total: Sums = { readable: weeks.map(() => 0), read: weeks.map(() => 0) };
+  const upTo = ({ readable, read }: Sums): Sums => {
+    const sum = (of: number[]) => {
+      const so = [0];
+      for (const n of of) so.push(so.at(-1)! + n);
+      return so;
+    };
+    return { readable: sum(readable), read: sum(read) };
+  };
+  const sums = new Map(
+    all.map((one) => {
+      const own: Sums = { readable: weeks.map(() => 0), read: weeks.map(() => 0) };
+      for (const { week, copies } of one.weeks) {
+        const n = place.get(week)!;
+        own.readable[n]! += copies.delivered - copies.hidden;
+        own.read[n]! += copies.read;
+        total.readable[n]! += copies.delivered - copies.hidden;
+        total.read[n]! += copies.read;
+      }
+      return [one, upTo(own)];
+    }),
+  );
+  const every = upTo(total);
+  const less = (both: number[], own: number[]) => both.map((n, at) => n - own[at]!);
+  return {
+    weeks,
+    seen: new Map(
+      [...sums].map(([one, here]) => [
+        one,
+        { here, elsewhere: { readable: less(every.readable, here.readable), read: less(every.read, here.read) } },
+      ]),
+    ),
+  };
+}
+/** By the providers that are held against each other, for as long as they are. */
+const summed = new WeakMap<readonly Provider[], ReturnType<typeof seenUpTo>>();
+
+/** What of a provider's letters landed in junk in the weeks from one to another that did not before, against all others. */
+function junkOf(provider: Provider, all: readonly Provider[], first: string, last: string): JunkRange | null {
+  const known = summed.get(all) ?? seenUpTo(all);
+  summed.set(all, known);
+  const { weeks, seen } = known;
+  const own = seen.get(provider);
+  if (!own) return null;
+  const between = (of: Sums, from: number, to: number) => ({
+    readable: Math.max(0, of.readable[to]! - of.readable[from]!),
+    read: of.read[to]! - of.read[from]!,
+  });
+  const begins = weeks.findIndex((week) => week >= first);
+  const from = begins < 0 ? weeks.length : begins;
+  const to = weeks.filter((week) => week <= last).length;
+  const each = (low: number, high: number) =>
+    Array.from({ length: Math.max(0, high - low) }, (_, n) => ({
+      here: between(own.here, low + n, low + n + 1),
+      elsewhere: between(own.elsewhere, low + n, low + n + 1),
+    }));
+  return junkRange(
+    each(0, from),
+    each(from, to),
+    [...seen].flatMap(([other, { here }]) =>
+      other === provider ? [] : [{ before: between(here, 0, from), latest: between(here, from, Math.max(from, to)) }],
+    ),
+  );
+}
+
+/** A range of what landed in junk, in words. */
+export function junkWords(junk: JunkRange | null): string {
+  if (junk === null) return 'too little known';
+  const whole = (share: number) => Math.round(100 * share);
+  if (junk.low >= 0.01) return `${whole(junk.low)} to ${whole(junk.high)}%`;
+  return junk.high < 0.1 ? 'no sign of it' : `at most ${whole(junk.high)}%`;
+}
+
 /**
  * How one provider treats letters now: from what became of the copies of the latest four weeks there, and of all others' elsewhere (from the week `lately` on). Its
  * worst trouble is said, with the one thing to do. Copies are of the weeks from `shown` on; what is before tells what its readers' habit is.
@@ -100,29 +178,7 @@ export function standingOf(
       .reduce(plus, NO_COPIES);
   const [whole, copies] = [from(shown), from(lately)];
   const settled = settledOf(copies);
-  const elsewhere = new Map<string, Copies>();
-  for (const other of all)
-    if (other !== provider)
-      for (const { week, copies: some } of other.weeks) elsewhere.set(week, plus(elsewhere.get(week) ?? NO_COPIES, some));
-  const weeks = provider.weeks.map(({ week, copies: some }) => ({
-    week,
-    here: seen(some),
-    elsewhere: seen(elsewhere.get(week) ?? NO_COPIES),
-  }));
-  const seenIn = (other: Provider, is: (week: string) => boolean) =>
-    seen(
-      other.weeks
-        .filter(({ week }) => is(week))
-        .map(({ copies: some }) => some)
-        .reduce(plus, NO_COPIES),
-    );
-  const junk = junkRange(
-    weeks.filter(({ week }) => week < lately),
-    weeks.filter(({ week }) => week >= lately),
-    all
-      .filter((other) => other !== provider)
-      .map((other) => ({ before: seenIn(other, (week) => week < lately), latest: seenIn(other, (week) => week >= lately) })),
-  );
+  const junk = junkOf(provider, all, lately, '9999');
   const base = { name: provider.name, copies: whole, settled: settledOf(whole), junk };
   const said = (tone: Tone, trouble: Trouble | null, state: string, why: string, todo: string): Standing => ({
     ...base,
@@ -181,8 +237,20 @@ export type ReasonView = {
   words: { example: string; share: number }[];
 };
 
-/** A provider week by week: what became of copies there, and how many were put off because it was asked too much of. */
-export type ProviderLine = { name: string; weeks: { week: string; copies: Copies; putOff: number }[] };
+/** A provider week by week: what became of copies there, how many were put off because it was asked too much of, and what landed in junk then and in the four weeks before. */
+export type ProviderLine = { name: string; weeks: { week: string; copies: Copies; putOff: number; junk: JunkRange | null }[] };
+
+/** So many are drawn, the largest. */
+export const MOST_DRAWN = 5;
+/** The Monday from which on a provider is told by its letters: four whole weeks, and the one of `week` as far as it has come. */
+export const latelyOf = (week: string): string => new Date(Date.parse(week) - 28 * 86_400_000).toISOString().slice(0, 10);
+
+/** What landed in junk at one provider, week by week from one on: each as it is told by the weeks up to it, and what its readers' habit was before these. */
+export function junkByWeek(provider: Provider, all: readonly Provider[], since: string): Map<string, JunkRange | null> {
+  return new Map(
+    provider.weeks.flatMap(({ week }) => (week >= since ? [[week, junkOf(provider, all, latelyOf(week), week)]] : [])),
+  );
+}
 
 const perCent = (part: number, whole: number): number | null => (whole > 0 ? Number(((100 * part) / whole).toFixed(2)) : null);
 
@@ -218,16 +286,36 @@ export const OVER_TIME = {
     note: 'Of the copies whose reading can be seen, how many a person opened. Where it falls at one provider and at no other, letters have likely landed in junk. Letters of the last days are still being read. By the week in which their letter began.',
     of: ({ copies }) => perCent(copies.read, Math.max(0, copies.delivered - copies.hidden)),
   },
-} as const satisfies Record<string, { word: string; note: string; of: (week: ProviderLine['weeks'][number]) => number | null }>;
+  junk: {
+    word: 'In junk',
+    note: 'Of what was taken, how much landed in junk that did not before, as what its readers read suggests against readers elsewhere: in each week and the four before it. Drawn is the least of it, the table has the whole range, which holds what was so in nine of ten cases. What always lay there cannot be seen.',
+    of: ({ junk }) => junk && perCent(junk.low, 1),
+    said: ({ junk }) => junkWords(junk),
+  },
+} as const satisfies Record<string, Looked>;
+type Looked = {
+  word: string;
+  note: string;
+  of: (week: ProviderLine['weeks'][number]) => number | null;
+  /** Where a share is not all that is known. */
+  said?: (week: ProviderLine['weeks'][number]) => string;
+};
 export type OverTime = keyof typeof OVER_TIME;
 
-/** The shares of each provider in each of these weeks, in per cent; null where nothing was sent. */
-export function sharesOverTime(lines: readonly ProviderLine[], weeks: readonly string[], what: OverTime): (number | null)[][] {
+/** The shares of each provider in each of these weeks, in per cent, or null where nothing was sent; and as they are said, with so many digits. */
+export function sharesOverTime(
+  lines: readonly ProviderLine[],
+  weeks: readonly string[],
+  what: OverTime,
+  digits: number,
+): { share: number | null; said: string }[][] {
+  const { of, said }: Looked = OVER_TIME[what];
   return lines.map((line) => {
     const by = new Map(line.weeks.map((week) => [week.week, week]));
     return weeks.map((week) => {
       const found = by.get(week);
-      return found ? OVER_TIME[what].of(found) : null;
+      const share = found ? of(found) : null;
+      return { share, said: found && said ? said(found) : share === null ? '–' : `${share.toFixed(digits)}%` };
     });
   });
 }

@@ -4,6 +4,9 @@ import { REASON_NAMES, type Reason } from '@/core/delivery/reason';
 import {
   type Copies,
   ELSEWHERE,
+  junkByWeek,
+  latelyOf,
+  MOST_DRAWN,
   type Provider,
   type ProviderLine,
   plus,
@@ -18,8 +21,6 @@ import type { Context, Newsletter } from '../context';
 /** Words are read of the latest so many copies of a reason. */
 const LATEST = 200;
 const MOST_WORDS = 3;
-/** How a provider is told by so many days. */
-const LATELY = 28;
 /** Why a copy is put off for no fault of it. */
 const SLOW: Reason[] = ['slow', 'greylist'];
 /** What its readers' habit is, by so many. */
@@ -49,7 +50,7 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
   // In whole weeks, so that every figure of the screen is of the same letters.
   const since = weekOf(lastDays(ctx.clock.now(), newsletter.time_zone, days)[0]!);
   const known = lastDays(ctx.clock.now(), newsletter.time_zone, Math.max(days, HABIT))[0]!;
-  const lately = weekOf(lastDays(ctx.clock.now(), newsletter.time_zone, LATELY)[0]!);
+  const lately = latelyOf(weekOf(lastDays(ctx.clock.now(), newsletter.time_zone, 1)[0]!));
   const [copies, reasons, latest, put, feedback] = await Promise.all([
     sql<Copies & { week: string; domain: number }>`
       select to_char(date_trunc('week', l.sent_on), 'YYYY-MM-DD') as week, c.domain_id as domain, sum(c.delivered)::int as delivered, sum(c.bounced)::int as bounced, sum(c.refused)::int as refused,
@@ -110,10 +111,17 @@ export async function deliveryOf(ctx: Context, newsletter: Newsletter, days: num
   return {
     standings,
     providers: shown,
-    lines: shown.map(({ name, weeks }) => ({
-      name,
-      weeks: weeks.map((one) => ({ ...one, putOff: putOff.get(`${name} ${one.week}`) ?? 0 })),
-    })),
+    lines: shown.slice(0, MOST_DRAWN).map(({ name, weeks }) => {
+      const junk = junkByWeek(all.find((one) => one.name === name)!, all, since);
+      return {
+        name,
+        weeks: weeks.map((one) => ({
+          ...one,
+          putOff: putOff.get(`${name} ${one.week}`) ?? 0,
+          junk: junk.get(one.week) ?? null,
+        })),
+      };
+    }),
     reasons: await withWords(ctx, newsletter, since, reasons.rows),
     feedback: feedback.rows,
     since,

@@ -33,15 +33,19 @@ export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
   const [what, look] = useState<OverTime>('taken');
   const { word, note } = OVER_TIME[what];
   const digits = what === 'complaints' ? 2 : 1;
-  const shown = useMemo(() => lines.slice(0, STYLES.length), [lines]);
-  const weeks = useMemo(() => [...new Set(shown.flatMap((line) => line.weeks.map(({ week }) => week)))].sort(), [shown]);
-  const shares = useMemo(() => sharesOverTime(shown, weeks, what), [shown, weeks, what]);
+  const weeks = useMemo(() => [...new Set(lines.flatMap((line) => line.weeks.map(({ week }) => week)))].sort(), [lines]);
+  const shares = useMemo(() => sharesOverTime(lines, weeks, what, digits), [lines, weeks, what, digits]);
   const draw = useCallback(
     (token: (name: string) => string): EChartsOption => ({
       grid: { left: 48, right: 12, top: 12, bottom: 24 },
       tooltip: {
         trigger: 'axis',
-        valueFormatter: (value) => (value === null || value === undefined ? 'nothing sent' : `${Number(value).toFixed(digits)}%`),
+        valueFormatter: (value) =>
+          value === null || value === undefined
+            ? what === 'junk'
+              ? 'too little known'
+              : 'nothing sent'
+            : `${what === 'junk' ? 'at least ' : ''}${Number(value).toFixed(digits)}%`,
       },
       xAxis: alongAxis(
         token,
@@ -51,16 +55,17 @@ export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
         ...valueAxis(token, '{value}%'),
         ...axisOf(
           what,
-          shares.flat().filter((value) => value !== null),
+          shares.flatMap((of) => of.flatMap(({ share }) => (share === null ? [] : [share]))),
         ),
       },
-      series: shown.map((line, n) => {
+      series: lines.map((line, n) => {
         const { colour, type, symbol } = STYLES[n]!;
         return {
           name: line.name,
           type: 'line',
-          data: shares[n]!,
-          connectNulls: true,
+          data: shares[n]!.map(({ share }) => share),
+          // Between weeks in which nothing was sent, but not where nobody knows.
+          connectNulls: what !== 'junk',
           symbol,
           symbolSize: 6,
           lineStyle: { color: token(colour), width: 2, type: type as 'solid' },
@@ -68,7 +73,7 @@ export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
         };
       }),
     }),
-    [shown, weeks, shares, what, digits],
+    [lines, weeks, shares, what, digits],
   );
   return (
     <>
@@ -90,7 +95,7 @@ export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
           ))}
         </RadioGroup>
         <p className="flex flex-wrap gap-x-5 gap-y-1 text-small text-ink-2">
-          {shown.map((line, n) => (
+          {lines.map((line, n) => (
             <span key={line.name} className="inline-flex items-center gap-2">
               <svg width="30" height="10" aria-hidden>
                 <line
@@ -111,11 +116,8 @@ export function ProvidersByWeek({ lines }: { lines: ProviderLine[] }) {
       <Drawing
         name={`${word} week by week`}
         note={note}
-        columns={['Week of', ...shown.map((line) => line.name)]}
-        rows={weeks.map((week, at) => [
-          dayOfYear(week),
-          ...shares.map((of) => (of[at] === null ? '–' : `${of[at]!.toFixed(digits)}%`)),
-        ])}
+        columns={['Week of', ...lines.map((line) => line.name)]}
+        rows={weeks.map((week, at) => [dayOfYear(week), ...shares.map((of) => of[at]!.said)])}
         draw={draw}
         height={230}
       />

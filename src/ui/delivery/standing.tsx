@@ -1,21 +1,11 @@
 import { REASONS } from '@/core/delivery/reason';
 import { PLACES_SHORT, type Place } from '@/core/delivery/seeds';
-import { COMPLAINTS, type ReasonView, type Standing } from '@/core/delivery/standing';
+import { COMPLAINTS, junkWords, type ReasonView, type Standing } from '@/core/delivery/standing';
 import { figure, percent } from '@/core/growth/figures';
 import { Chip } from '../kit/page';
 import { Table } from '../kit/table';
 
 const whole = (share: number) => Math.round(100 * share);
-/** A range of shares in words. */
-export const junkWords = (junk: Standing['junk']): string =>
-  junk === null
-    ? 'too little known'
-    : junk.low < 0.01
-      ? junk.high < 0.1
-        ? 'no sign of it'
-        : `at most ${whole(junk.high)}%`
-      : `${whole(junk.low)} to ${whole(junk.high)}%`;
-
 /** How each provider treats the letters, with its worst trouble and the one thing to do. */
 export function Standings({ standings, boxes }: { standings: Standing[]; boxes: ReadonlyMap<string, Place> }) {
   return (

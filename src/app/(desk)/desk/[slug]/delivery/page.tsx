@@ -187,9 +187,9 @@ export default async function Page({ params, searchParams }: Props) {
           <Section title="How providers treat your letters" aside={`letters since ${since}`}>
             <Standings standings={standings} boxes={placesNow(tried, now)} />
             <p className="mt-2 max-w-3xl text-small text-ink-2">
-              Nobody outside a mailbox sees into its junk. The range is what reading suggests: how much less is read there in the
-              last four weeks than in the half year before, beside the other providers. It holds in nine of ten cases; what always
-              lay in junk is not seen.
+              Nobody outside a mailbox sees into its junk. The range is what reading suggests: how much less is read there in this
+              week and the four before it than in the half year before, beside the other providers. It holds in nine of ten cases;
+              what always lay in junk is not seen.
             </p>
             <ProvidersByWeek lines={delivery.lines} />
           </Section>
