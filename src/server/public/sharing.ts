@@ -12,14 +12,23 @@ const MOST_KEPT = 200;
 const kept = new Map<string, Promise<Buffer>>();
 
 let face: Promise<Buffer[]> | undefined;
-/** The house's own face, in the scripts that it has. */
+const FACES = {
+  newsreader: ['latin', 'latin-ext', 'vietnamese'],
+  'noto-serif': ['cyrillic', 'cyrillic-ext', 'greek', 'greek-ext'],
+};
+/** The house's own face, and another for the scripts that it does not have. */
 function faces(): Promise<Buffer[]> {
-  const files = join(dirname(createRequire(import.meta.url).resolve('@fontsource/newsreader/package.json')), 'files');
+  const resolve = createRequire(import.meta.url).resolve;
   face ??= Promise.all(
-    ['latin', 'latin-ext', 'vietnamese'].map((part) => readFile(join(files, `newsreader-${part}-500-normal.woff`))),
+    Object.entries(FACES).flatMap(([name, parts]) => {
+      const files = join(dirname(resolve(`@fontsource/${name}/package.json`)), 'files');
+      return parts.map((part) => readFile(join(files, `${name}-${part}-500-normal.woff`)));
+    }),
   );
   return face;
 }
+/** What these faces can write. */
+const DRAWABLE = /[\p{Script=Latin}\p{Script=Cyrillic}\p{Script=Greek}\p{N}\p{P}\p{Zs}\p{Sc}]/u;
 
 type Box = { type: string; props: { style: Record<string, unknown>; children?: unknown } };
 const box = (style: Record<string, unknown>, children?: unknown): Box => ({
@@ -27,9 +36,12 @@ const box = (style: Record<string, unknown>, children?: unknown): Box => ({
   props: { style: { display: 'flex', ...style }, children },
 });
 
+/** Words of so many lines as fit a height, broken where a single one is too long. */
+const upTo = (maxHeight: number) => ({ maxHeight, overflow: 'hidden', wordBreak: 'break-word' });
+
 async function draw({ title, name, by, accent, paper, ink }: Sharing): Promise<Buffer> {
-  // Scripts that the face does not have would be boxes: such a title stands on the page, and the picture has the colours alone.
-  const drawable = (text: string) => [...text].filter((one) => /[\p{Script=Latin}\p{N}\p{P}\p{Zs}\p{Sc}]/u.test(one)).join('');
+  // Scripts that no face has would be boxes: such a title stands on the page, and the picture has the colours alone.
+  const drawable = (text: string) => [...text.normalize('NFC')].filter((one) => DRAWABLE.test(one)).join('');
   const clean = (text: string, most: number) => {
     const said = drawable(text).trim();
     return said.length < [...text].length / 2 ? '' : said.length > most ? `${said.slice(0, most - 1)}…` : said;
@@ -39,6 +51,7 @@ async function draw({ title, name, by, accent, paper, ink }: Sharing): Promise<B
   const svg = await satori(
     box(
       {
+        boxSizing: 'border-box',
         width: WIDE,
         height: HIGH,
         flexDirection: 'column',
@@ -49,10 +62,11 @@ async function draw({ title, name, by, accent, paper, ink }: Sharing): Promise<B
         borderTop: `14px solid ${accent}`,
       },
       [
-        box({ fontSize: said.length > 60 ? 62 : 78, lineHeight: 1.12 }, said || ' '),
-        box({ justifyContent: 'space-between', fontSize: 32, borderTop: `2px solid ${accent}`, paddingTop: 22 }, [
-          box({}, clean(name, 60) || ' '),
-          box({}, clean(by, 40) || ' '),
+        // Five lines of the smaller size, four of the larger.
+        box({ fontSize: said.length > 60 ? 62 : 78, lineHeight: 1.12, ...upTo(348) }, said || ' '),
+        box({ justifyContent: 'space-between', gap: 40, fontSize: 32, borderTop: `2px solid ${accent}`, paddingTop: 22 }, [
+          box({ lineHeight: 1.1, ...upTo(70) }, clean(name, 60) || ' '),
+          box({ lineHeight: 1.1, maxWidth: '48%', flexShrink: 0, ...upTo(70) }, clean(by, 40) || ' '),
         ]),
       ],
     ) as never,

@@ -129,7 +129,7 @@ export function LayoutBuilder(props: Props) {
           <span role="status" className={clsx('text-[13px]', typeof state === 'object' ? 'text-stamp' : 'text-ink-2')}>
             {typeof state === 'object' ? state.fault : { saved: 'Saved', saving: 'Saving', unsaved: 'Not saved yet' }[state]}
           </span>
-          <label className="ml-auto text-small text-ink-2">
+          <label className="text-small text-ink-2 sm:ml-auto">
             Seen on{' '}
             <select
               value={on}
@@ -395,7 +395,7 @@ function Shown({ layout, set }: { layout: Layout; set: (layout: Layout) => void 
       <Tick label="A link back to it" on={link !== undefined} change={(on) => put('link', on)} />
       {link && (
         <Words
-          label="Its words"
+          label="Words of the link"
           value={link.label}
           change={(label) => change('link', { label })}
           hint="An invitation to comment, for example."
