@@ -4,6 +4,7 @@ import {
   type Counted,
   CURVE_HOURS,
   figuresOf,
+  lookAgainAfter,
   median,
   readRange,
   timeLeft,
@@ -93,6 +94,10 @@ describe('how long a letter still takes', () => {
   /** A sample every ten seconds, at a pace a second. */
   const steady = (pace: number, seconds: number) =>
     Array.from({ length: seconds / 10 + 1 }, (_, n) => ({ at: ago(seconds - n * 10), done: n * 10 * pace }));
+  it('is looked at the more often, the sooner it is over', () => {
+    const after = (most: number) => lookAgainAfter({ least: 0, most });
+    expect([lookAgainAfter(null), after(10), after(301), after(7_300), after(9e6)]).toEqual([2, 2, 5, 15, 15]);
+  });
   it('is not known before its pace is, and nothing once nobody waits', () => {
     expect(timeLeft([], 100, null, now)).toBeNull();
     expect(timeLeft(steady(10, 10), 100, null, now)).toBeNull();

@@ -134,6 +134,10 @@ export function timeLeft(samples: readonly Sample[], waiting: number, lastDue: D
   return { least: Math.max(due, waiting / quickest), most: Math.max(due, waiting / slowest) };
 }
 
+/** After how many seconds a letter under way is looked at again: the longer it still takes, the less changes between two looks. */
+export const lookAgainAfter = (left: TimeLeft | null): number =>
+  left === null || left.most < 5 * 60 ? 2 : left.most < 2 * 3_600 ? 5 : 15;
+
 /** "under a minute", "3 to 5 minutes", "about 2 hours", "2 to 4 days". */
 export function timeLeftWords({ least, most }: TimeLeft): string {
   if (most < 60) return 'under a minute';

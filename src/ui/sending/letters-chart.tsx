@@ -31,7 +31,7 @@ export function LettersChart({ letters }: { letters: ChartedLetter[] }) {
       });
       const subjects = letters.map((letter) => letter.subject);
       return {
-        grid: { left: 36, right: 64, top: 12, bottom: 24 },
+        grid: { left: 44, right: 64, top: 12, bottom: 24 },
         tooltip: {
           trigger: 'axis',
           // As text: a subject is whatever somebody wrote.
@@ -53,7 +53,7 @@ export function LettersChart({ letters }: { letters: ChartedLetter[] }) {
           ...valueAxis(token, '{value}%'),
           splitNumber: 4,
           // Nobody reads more than all.
-          ...(letters.some(({ read }) => (read ?? 0) > 0.8) ? { max: 100 } : {}),
+          ...(letters.some(({ read }) => (read ?? 0) > 0.8) ? { max: 100, interval: 25 } : {}),
         },
         series: [line('read', '--verdigris'), line('clicked', '--slate')],
       };

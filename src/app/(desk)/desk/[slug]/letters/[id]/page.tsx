@@ -5,7 +5,7 @@ import { counted, figure, percent } from '@/core/growth/figures';
 import { fullTime, spokenTime } from '@/core/growth/times';
 import { CALL_BACK, paceWords } from '@/core/sending/departure';
 import { verdictWords, waitingForTest } from '@/core/sending/letter-test';
-import { readRange } from '@/core/sending/result';
+import { lookAgainAfter, readRange } from '@/core/sending/result';
 import { audienceWords } from '@/core/sending/tell-audience';
 import { lineForAll } from '@/core/writing/line';
 import { sendersOf } from '@/server/senders/senders';
@@ -238,7 +238,9 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         </>
       }
     >
-      {(letter.state === 'sending' || letter.state === 'starting') && <Refreshing seconds={2} />}
+      {(letter.state === 'sending' || letter.state === 'starting') && (
+        <Refreshing seconds={lookAgainAfter(progress?.left ?? null)} />
+      )}
       {leavesIn !== null && <Refreshing seconds={1} />}
       <Standfirst
         title={lineForAll(letter.subject) || 'Without a subject'}

@@ -7,6 +7,7 @@ import { lineForAll } from '@/core/writing/line';
 import { lettersCompared, MOST_COMPARED } from '@/server/sending/compared';
 import { ButtonLink } from '@/ui/kit/button';
 import { Empty, Screen, Section, Standfirst } from '@/ui/kit/page';
+import { Table } from '@/ui/kit/table';
 import { LettersChart } from '@/ui/sending/letters-chart';
 import { deskOf } from '../../../../../desk';
 
@@ -82,72 +83,49 @@ export default async function Page({ params, searchParams }: Props) {
               letters.length === MOST_COMPARED ? `the latest ${figure(MOST_COMPARED)}; the file has all` : 'press a title to sort'
             }
           >
-            <div className="overflow-x-auto">
-              <table className="w-full border-collapse" aria-label="Letters compared">
-                <thead>
-                  <tr className="border-b text-left text-[12px] text-ink-2">
-                    {COLUMNS.map((column) => (
-                      <th
-                        key={column.by}
-                        scope="col"
-                        aria-sort={column.by === by ? (up ? 'ascending' : 'descending') : undefined}
-                        className={`px-2.5 py-2.5 font-semibold whitespace-nowrap ${column.figure ? 'text-right' : ''}`}
-                      >
-                        <Link
-                          href={order(column.by)}
-                          scroll={false}
-                          className={column.by === by ? 'text-ink underline' : 'hover:underline'}
-                        >
-                          {column.title}
-                          {column.by === by && <span aria-hidden> {up ? '↑' : '↓'}</span>}
-                        </Link>
-                      </th>
-                    ))}
-                  </tr>
-                </thead>
-                <tbody>
-                  {sorted(letters, by, up).map((letter) => (
-                    <tr key={letter.id} className="border-b border-rule-2 align-top">
-                      <td className="min-w-44 px-2.5 py-2.5">
-                        <Link href={`${base}/${letter.id}`} className="line-clamp-2 font-semibold hover:underline">
-                          {lineForAll(letter.subject) || 'Without a subject'}
-                        </Link>
-                        <span className="text-small text-ink-2">
-                          {[
-                            !isSettled(letter, ctx.clock.now()) && 'still in its first two days',
-                            letter.again && 'sent a second time',
-                            letter.versions > 1 && `tried in ${letter.versions} versions`,
-                          ]
-                            .filter(Boolean)
-                            .join(', ')}
-                        </span>
-                      </td>
-                      <td
-                        className="px-2.5 py-2.5 whitespace-nowrap text-ink-2"
-                        title={fullTime(letter.at, newsletter.time_zone)}
-                      >
-                        {spokenTime(letter.at, ctx.clock.now(), newsletter.time_zone)}
-                      </td>
-                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.delivered)}</td>
-                      <td className="figures px-2.5 py-2.5 text-right">
-                        {letter.read ? percent(letter.read.least, letter.delivered) : 'not counted'}
-                        {letter.read && letter.read.most > letter.read.least && (
-                          <span className="block text-small text-ink-2">
-                            at most {percent(Math.min(letter.delivered, letter.read.most), letter.delivered)}
-                          </span>
-                        )}
-                      </td>
-                      <td className="figures px-2.5 py-2.5 text-right">
-                        {letter.clicked === null ? 'not counted' : percent(letter.clicked, letter.delivered)}
-                      </td>
-                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.left)}</td>
-                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.back)}</td>
-                      <td className="figures px-2.5 py-2.5 text-right">{figure(letter.complained)}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
+            <Table
+              label="Letters compared"
+              columns={COLUMNS.map(({ by: column, ...rest }) => ({
+                ...rest,
+                sort: { href: order(column), is: column !== by ? undefined : up ? 'ascending' : 'descending' },
+              }))}
+              rows={sorted(letters, by, up).map((letter) => ({
+                key: letter.id,
+                cells: [
+                  <span key="l" className="block min-w-44">
+                    <Link href={`${base}/${letter.id}`} className="line-clamp-2 font-semibold hover:underline">
+                      {lineForAll(letter.subject) || 'Without a subject'}
+                    </Link>
+                    <span className="text-small text-ink-2">
+                      {[
+                        !isSettled(letter, ctx.clock.now()) && 'still in its first two days',
+                        letter.again && 'sent a second time',
+                        letter.versions > 1 && `tried in ${letter.versions} versions`,
+                      ]
+                        .filter(Boolean)
+                        .join(', ')}
+                    </span>
+                  </span>,
+                  <span key="s" className="whitespace-nowrap text-ink-2" title={fullTime(letter.at, newsletter.time_zone)}>
+                    {spokenTime(letter.at, ctx.clock.now(), newsletter.time_zone)}
+                  </span>,
+                  figure(letter.delivered),
+                  <span key="r">
+                    {letter.read ? percent(letter.read.least, letter.delivered) : 'not counted'}
+                    {letter.read && letter.read.most > letter.read.least && (
+                      <span className="text-small text-ink-2 md:block">
+                        {' '}
+                        at most {percent(Math.min(letter.delivered, letter.read.most), letter.delivered)}
+                      </span>
+                    )}
+                  </span>,
+                  letter.clicked === null ? 'not counted' : percent(letter.clicked, letter.delivered),
+                  figure(letter.left),
+                  figure(letter.back),
+                  figure(letter.complained),
+                ],
+              }))}
+            />
           </Section>
         </>
       )}
