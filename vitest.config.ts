@@ -1,10 +1,21 @@
 import { fileURLToPath } from 'node:url';
 import { defineConfig } from 'vitest/config';
+import { BaseSequencer } from 'vitest/node';
 
 const alias = { '@': fileURLToPath(new URL('./src', import.meta.url)) };
 
+/** The file that takes longest begins first: begun late, it would be waited for alone. */
+class LongestFirst extends BaseSequencer {
+  override async sort(...[files]: Parameters<BaseSequencer['sort']>) {
+    const sorted = await super.sort(files);
+    const isLong = ({ moduleId }: (typeof files)[number]) => moduleId.endsWith('/killed.test.ts');
+    return [...sorted.filter(isLong), ...sorted.filter((file) => !isLong(file))];
+  }
+}
+
 export default defineConfig({
   test: {
+    sequence: { sequencer: LongestFirst },
     projects: [
       {
         resolve: { alias },

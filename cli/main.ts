@@ -62,7 +62,11 @@ async function demo(home: Home, readers: number | null): Promise<void> {
     },
     say,
     readers,
-  );
+  ).catch(async (error) => {
+    // What cannot be shown is not left running.
+    await stop(home);
+    throw error;
+  });
   addresses(world);
   say(`  Sign in with          ${account.email}, password: ${account.password}`);
   say(`\nReady after ${Math.round((Date.now() - began) / 1000)} s. End it with ./inkset stop`);

@@ -50,8 +50,11 @@ const databaseAt = (home: Home, dir: string, port: number): Database => ({
   port,
 });
 
+/** For what is thrown away in the end: it would not outlive a power cut, and waits for no disk. */
+export const THROWN_AWAY = ' -c fsync=off -c full_page_writes=off';
+
 /** Starts the home's own server on loopback (making its cluster on first use) and waits until it answers. Idempotent. */
-export async function startPostgres(home: Home, taken: Set<number> = new Set()): Promise<Database> {
+export async function startPostgres(home: Home, taken: Set<number> = new Set(), more = ''): Promise<Database> {
   const programs = serverPrograms();
   if (!programs) throw new Error('PostgreSQL is not installed. Run: apt-get install postgresql');
   const as = owner();
@@ -65,7 +68,7 @@ export async function startPostgres(home: Home, taken: Set<number> = new Set()):
   const port = await pickPort(state.port ?? 4650, taken);
   // Compiling a statement takes longer here than nearly all of them. A sixteenth of the memory, and writes spread over longer than the five minutes of the packaged settings: sending touches every reader once.
   const buffers = Math.max(128, Math.min(2_048, Math.round(totalmem() / 16 / 1_048_576)));
-  const options = `-c port=${port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=${buffers}MB -c jit=off -c wal_compression=on -c max_wal_size=4GB -c checkpoint_timeout=15min`;
+  const options = `-c port=${port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=${buffers}MB -c jit=off -c wal_compression=on -c max_wal_size=4GB -c checkpoint_timeout=15min${more}`;
   execFileSync(join(programs, 'pg_ctl'), ['-D', dir, '-l', join(dir, 'server.log'), '-w', '-t', '60', '-o', options, 'start'], {
     ...as,
     cwd: dir,

@@ -1,5 +1,6 @@
 import { Readable } from 'node:stream';
 import { sql } from 'kysely';
+import { ALL_WHOLE } from '@/core/autosend/feed';
 import { itemKey, printOf } from '@/core/autosend/items';
 import { LANES } from '@/core/autosend/lanes';
 import { laneRhythm, usualSettings } from '@/core/autosend/rule';
@@ -615,22 +616,28 @@ async function blog(
     .execute();
   const items = posts.map((post) => ({ post, id: newId(), at: new Date(post.at) }));
   // Read as the worker reads it, so that nothing looks edited afterwards.
-  const reading = await readFeed(ctx, url, { etag: null, lastModified: null }, newsletter.time_zone);
-  const printed = new Map(reading.items.map((item) => [itemKey(item), printOf(item)]));
+  const reading = await readFeed(ctx, url, { etag: null, lastModified: null }, newsletter.time_zone, ALL_WHOLE);
+  const read = new Map(reading.items.map((item) => [itemKey(item), item]));
   await ctx.db
     .insertInto('feed_items')
     .values(
-      items.map(({ post, id, at }) => ({
-        id,
-        feed_id: feed,
-        item_key: `lanternfish-${post.slug}`,
-        title: post.title,
-        link: `${outside.blog}/posts/${post.slug}`,
-        print: printed.get(`lanternfish-${post.slug}`) ?? '',
-        published_at: at,
-        first_seen_at: at,
-        changed_at: at,
-      })),
+      items.map(({ post, id, at }) => {
+        const key = `lanternfish-${post.slug}`;
+        const item = read.get(key);
+        return {
+          id,
+          feed_id: feed,
+          item_key: key,
+          title: post.title,
+          link: `${outside.blog}/posts/${post.slug}`,
+          source: item?.source ?? '',
+          document: item?.document ? JSON.stringify(item.document) : null,
+          print: item ? printOf(item) : null,
+          published_at: at,
+          first_seen_at: at,
+          changed_at: at,
+        };
+      }),
     )
     .execute();
   const mailed = items.filter((one) => one.at > switchedOn).sort((a, b) => a.at.getTime() - b.at.getTime());

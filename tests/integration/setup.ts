@@ -4,7 +4,7 @@ import type { TestProject } from 'vitest/node';
 import { buildScripts } from '../../cli/build';
 import { openHome, ROOT } from '../../cli/home';
 import { ensure } from '../../cli/machine';
-import { startPostgres, stopPostgres } from '../../cli/postgres';
+import { startPostgres, stopPostgres, THROWN_AWAY } from '../../cli/postgres';
 import { makeTemplate, type Server, serverOf } from './template';
 
 declare module 'vitest' {
@@ -21,7 +21,7 @@ export default async function setup(project: TestProject): Promise<() => void> {
   ensure(['postgresql'], () => {});
   await buildScripts();
   const home = openHome(join(ROOT, '.inkset-test'));
-  const server = serverOf(await startPostgres(home));
+  const server = serverOf(await startPostgres(home, new Set(), THROWN_AWAY));
   const client = new pg.Client({ connectionString: `${server.admin}/postgres` });
   await client.connect();
   const { rows } = await client.query<{ datname: string }>(
