@@ -1,7 +1,7 @@
 import { execFileSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
-import { join } from 'node:path';
+import { basename, join } from 'node:path';
 import { build } from 'esbuild';
 import { ROOT } from './home';
 
@@ -18,14 +18,17 @@ function fingerprint(): string {
   return hash.digest('hex');
 }
 
-const SCRIPTS = ['form.js', 'reader-thread.js'];
+/** Threads that take apart what comes from outside (`server/threads`). */
+const THREADS = ['src/server/autosend/reader-thread.ts', 'src/server/delivery/signature-thread.ts'];
+const SCRIPTS = ['form.js', ...THREADS.map((path) => basename(path).replace(/ts$/, 'js'))];
 
-/** Bundles what is run from dist/: the scripts for other people's pages, one for each file in src/embed, and the thread that reads feeds. */
+/** Bundles what is run from dist/: the scripts for other people's pages, one for each file in src/embed, and the threads. */
 export async function buildScripts(): Promise<void> {
   const folder = join(ROOT, 'src/embed');
   await build({
-    entryPoints: [join(ROOT, 'src/server/autosend/reader-thread.ts')],
+    entryPoints: THREADS.map((path) => join(ROOT, path)),
     outdir: join(ROOT, 'dist'),
+    entryNames: '[name]',
     bundle: true,
     platform: 'node',
     format: 'esm',

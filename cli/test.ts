@@ -1,6 +1,6 @@
 import { spawn } from 'node:child_process';
 import { mkdirSync, readdirSync, readFileSync, rmSync } from 'node:fs';
-import { join } from 'node:path';
+import { join, relative } from 'node:path';
 import { ROOT } from './home';
 import { ensure } from './machine';
 
@@ -27,7 +27,18 @@ function run(args: string[]): Promise<{ code: number; output: string }> {
   return new Promise((resolve) => child.on('close', (code) => resolve({ code: code ?? 1, output })));
 }
 
-type Counts = { passed: number; failed: number };
+type Counts = { passed: number; failed: number; faults: string[] };
+/** What is read of Vitest's own report. */
+type Report = {
+  numPassedTests: number;
+  numFailedTests: number;
+  testResults: {
+    name: string;
+    message: string;
+    assertionResults: { fullName: string; status: string; failureMessages: string[] }[];
+  }[];
+};
+const MOST_OF_A_FAULT = 2_000;
 
 /** Runs some of Vitest's projects and counts from its own report, so that a run that dies counts as failed. */
 async function suite(projects: string[], words: string[], more: string[] = []): Promise<Counts> {
@@ -47,10 +58,19 @@ async function suite(projects: string[], words: string[], more: string[] = []): 
   });
   const code = await new Promise<number>((resolve) => child.on('close', (status) => resolve(status ?? 1)));
   try {
-    const { numPassedTests: passed, numFailedTests: failed } = JSON.parse(readFileSync(report, 'utf8'));
-    return { passed, failed: failed === 0 && code !== 0 ? 1 : failed };
-  } catch {
-    return { passed: 0, failed: 1 };
+    const { numPassedTests: passed, numFailedTests: failed, testResults } = JSON.parse(readFileSync(report, 'utf8')) as Report;
+    const faults = testResults.flatMap(({ name, message, assertionResults }) => [
+      ...(message ? [`${relative(ROOT, name)}: ${message}`] : []),
+      ...assertionResults
+        .filter(({ status }) => status === 'failed')
+        .map(
+          ({ fullName, failureMessages }) =>
+            `${relative(ROOT, name)}: ${fullName}\n${failureMessages.join('\n').replace(/\n[^\n]*node_modules[^\n]*/g, '')}`,
+        ),
+    ]);
+    return { passed, failed: failed === 0 && code !== 0 ? 1 : failed, faults };
+  } catch (error) {
+    return { passed: 0, failed: 1, faults: [`${projects.join(', ')}: no report: ${(error as Error).message}`] };
   }
 }
 
@@ -81,7 +101,7 @@ export async function test(words: string[]): Promise<void> {
     throw new Error(`No test is called “${named.join(' ')}”, and no file of tests.`);
   const unit = files.length > 0 && files.every((file) => file.startsWith('src/') || file.startsWith('demo/'));
   if (!unit) ensure(['postgresql', 'chromium'], (text) => console.log(text));
-  const total: Counts = { passed: 0, failed: 0 };
+  const total: Counts = { passed: 0, failed: 0, faults: [] };
   const peers = words.includes('--peers');
   if (words.length === 0) {
     for (const check of CHECKS) {
@@ -89,19 +109,23 @@ export async function test(words: string[]): Promise<void> {
       console.log(`${code === 0 ? 'ok  ' : 'FAIL'} ${check.name}`);
       if (code !== 0) console.log(output);
       total[code === 0 ? 'passed' : 'failed'] += 1;
+      if (code !== 0) total.faults.push(`${check.name}:\n${output}`);
     }
   }
   // The browser's tests come last and alone: they want the machine for themselves.
   const some = unit ? [['unit']] : named.length ? [['unit', 'integration', 'e2e']] : [['unit', 'integration'], ['e2e']];
   for (const projects of peers ? [['peers']] : some) {
-    const { passed, failed } = await suite(
+    const { passed, failed, faults } = await suite(
       projects,
       files,
       byName ? ['-t', named.map((word) => word.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')).join('|')] : [],
     );
     total.passed += passed;
     total.failed += failed;
+    total.faults.push(...faults);
   }
+  // Once more at the end, since of a long run the end alone may be kept.
+  for (const fault of total.faults) console.log(`FAIL ${fault.slice(0, MOST_OF_A_FAULT)}\n`);
   console.log(`${total.passed} passed, ${total.failed} failed`);
   process.exitCode = total.failed > 0 || total.passed === 0 ? 1 : 0;
 }

@@ -1,5 +1,6 @@
 import { place, readJson, worldNow, writeFileWhole } from '../shell/world';
 import { elsewhere, reportMail, type SeenMails } from './dmarc';
+import { signed } from './signing';
 import * as store from './store';
 import { resolver } from './verify';
 
@@ -66,7 +67,8 @@ async function reportDay(day: string, send: (to: string, raw: string, from: stri
     if (!asked || seen.length === 0) continue;
     const selector = seen.find((one) => one.dkim)?.signature?.selector ?? '';
     const all = [...seen, ...elsewhere(reporter, domain, day, asked.policy, letters.length, selector)];
-    await send(asked.to, reportMail({ reporter, domain, policy: asked.policy, day, seen: all }, asked.to), `reports@${reporter}`);
+    const mail = reportMail({ reporter, domain, policy: asked.policy, day, seen: all }, asked.to);
+    await send(asked.to, await signed(reporter, mail), `reports@${reporter}`);
   }
 }
 

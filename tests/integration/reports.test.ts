@@ -1,7 +1,9 @@
+import { generateKeyPairSync } from 'node:crypto';
 import { gzipSync } from 'node:zlib';
+import { dkimSign } from 'mailauth/lib/dkim/sign';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { ZipFile } from 'yazl';
-import { readReport, uploadReport, workReport } from '@/server/delivery/read-reports';
+import { letReportCount, readReport, reportsDue, uploadReport, workReport } from '@/server/delivery/read-reports';
 import { keepReport } from '@/server/delivery/reports';
 import { addDomain } from '@/server/senders/domains';
 import { TestWorld } from './world';
@@ -45,13 +47,33 @@ const mailed = (bytes: Buffer, name: string) =>
   Buffer.from(
     `From: reports@heronmail.example\r\nSubject: Report\r\nMIME-Version: 1.0\r\nContent-Type: application/octet-stream; name="${name}"\r\nContent-Disposition: attachment; filename="${name}"\r\nContent-Transfer-Encoding: base64\r\n\r\n${bytes.toString('base64').replace(/.{76}/g, '$&\r\n')}\r\n`,
   );
-async function comes(bytes: Buffer, name: string, local = domain.token, kind: 'dmarc' | 'tls' = 'dmarc') {
-  expect(await keepReport(world.ctx, local, kind, mailed(bytes, name))).toBe(true);
+const keys = generateKeyPairSync('ed25519');
+const publicKey = keys.publicKey.export({ type: 'spki', format: 'der' }).subarray(-32).toString('base64');
+/** A mail with the signature of a domain, whose key stands where it should. */
+async function signed(mail: Buffer, by = 'heronmail.example', more: Record<string, unknown> = {}): Promise<Buffer> {
+  world.dns.records.set(`s1._domainkey.${by}`, [`v=DKIM1; k=ed25519; p=${publicKey}`]);
+  const privateKey = keys.privateKey.export({ type: 'pkcs8', format: 'pem' }).toString();
+  const own = { signingDomain: by, selector: 's1', privateKey, ...more };
+  const how = { ...own, algorithm: 'ed25519-sha256', signatureData: [own] };
+  const { signatures } = await dkimSign(mail, how);
+  return Buffer.concat([Buffer.from(signatures), mail]);
+}
+/** What became of a mail that came to an address for reports, looked at twice. */
+async function arrives(mail: Buffer, local = domain.token, kind: 'dmarc' | 'tls' = 'dmarc') {
+  expect(await keepReport(world.ctx, local, kind, mail)).toBe(true);
   const { id } = await world.ctx.db.selectFrom('reports').select('id').orderBy('id', 'desc').executeTakeFirstOrThrow();
   await workReport(world.ctx, id);
   await workReport(world.ctx, id);
-  return await world.ctx.db.selectFrom('reports').select(['handled_at', 'fault']).where('id', '=', id).executeTakeFirstOrThrow();
+  return await becameOf(id);
 }
+const becameOf = (id: string) =>
+  world.ctx.db
+    .selectFrom('reports')
+    .select(['id', 'handled_at', 'fault', 'unsigned'])
+    .where('id', '=', id)
+    .executeTakeFirstOrThrow();
+const comes = async (bytes: Buffer, name: string, local = domain.token, kind: 'dmarc' | 'tls' = 'dmarc') =>
+  arrives(await signed(mailed(bytes, name)), local, kind);
 const kept = () => world.ctx.db.selectFrom('dmarc_reports').select(['report_id', 'mails', 'aligned']).orderBy('id').execute();
 const sources = () =>
   world.ctx.db.selectFrom('dmarc_sources').select(['ip', 'kind', 'mails', 'aligned', 'who']).orderBy('n').execute();
@@ -137,11 +159,8 @@ describe('reports of what others saw', () => {
     expect((await comes(gzipSync(xml({ of: 'else.example' })), 'a.gz')).fault).toMatch(/nobody here has added/);
     expect((await comes(gzipSync(xml()), 'a.gz', 'dmarc')).fault).toMatch(/nobody here has added/);
     expect((await comes(Buffer.from('x'), 'a.gz')).fault).toMatch(/no DMARC report/);
-    await keepReport(world.ctx, domain.token, 'dmarc', Buffer.from('From: a@b.example\r\n\r\nhello'));
-    const { id } = await world.ctx.db.selectFrom('reports').select('id').orderBy('id', 'desc').executeTakeFirstOrThrow();
-    await workReport(world.ctx, id);
-    const { fault } = await world.ctx.db.selectFrom('reports').select('fault').where('id', '=', id).executeTakeFirstOrThrow();
-    expect(fault).toMatch(/no report in this mail/);
+    const hello = await signed(Buffer.from('From: a@b.example\r\n\r\nhello'), 'b.example');
+    expect((await arrives(hello)).fault).toMatch(/no report in this mail/);
     expect(await kept()).toEqual([]);
     // Once its domain is proven, a report to the plain address finds it.
     await world.ctx.db.updateTable('domains').set({ state: 'authenticated' }).where('id', '=', domain.id).execute();
@@ -170,5 +189,90 @@ describe('reports of what others saw', () => {
     expect((await comes(gzipSync(report('t1')), 'a.json.gz', 'tls', 'tls')).fault).toBeNull();
     const rows = await world.ctx.db.selectFrom('tls_reports').select(['domain_id', 'good', 'failed']).execute();
     expect(rows).toEqual([{ domain_id: domain.id, good: 40, failed: 2 }]);
+  });
+});
+
+describe('a report counts by the word of whoever signed it', () => {
+  const report = (id: string) => mailed(gzipSync(xml({ id })), 'a.gz');
+  const reporters = () =>
+    world.ctx.db.selectFrom('dmarc_reports').select(['report_id', 'reporter', 'signed_by']).orderBy('id').execute();
+
+  it('and not where nothing shows whose it is, until somebody says that it counts', async () => {
+    const genuine = await signed(report('g'));
+    const text = genuine.toString('latin1');
+    const after = (head: string) => Buffer.from(text.replace('\r\n\r\n', `\r\n${head}\r\n\r\n`), 'latin1');
+    world.dns.records.set('gone._domainkey.heronmail.example', []);
+    for (const [mail, words] of [
+      [report('a'), /bears no signature of heronmail\.example/],
+      // Another’s signature is nobody’s who is named.
+      [await signed(report('a'), 'evil.example'), /bears no signature of heronmail/],
+      [await signed(report('a'), 'notheronmail.example'), /bears no signature of heronmail/],
+      [Buffer.concat([genuine, Buffer.from('more\r\n')]), /does not hold/],
+      [Buffer.from(text.replace('Subject: Report', 'Subject: Rapport'), 'latin1'), /does not hold/],
+      [Buffer.from(text.replace('s=s1', 's=gone'), 'latin1'), /does not hold/],
+      [Buffer.from(`From: reports@evil.example\r\n${text}`, 'latin1'), /not say in one way whom/],
+      [after('From: reports@evil.example'), /not say in one way whom/],
+      [await signed(report('a'), 'heronmail.example', { maxBodyLength: 10 }), /A part of it alone/],
+      [Buffer.from(text.replace('DKIM-Signature: ', 'DKIM-Signature: l=1; l=2; '), 'latin1'), /not written as one/],
+      [Buffer.from(`${'DKIM-Signature: v=1; d=heronmail.example; s=s1\r\n'.repeat(6)}${text}`, 'latin1'), /more signatures/],
+      [Buffer.from(`X-Long: ${'x'.repeat(70_000)}\r\n${text}`, 'latin1'), /head is longer/],
+      [Buffer.from('no head at all'), /head is longer/],
+      [Buffer.from(`Subject: x\r\n\r\n\u0000`), /not say in one way whom/],
+    ] as [Buffer, RegExp][])
+      expect(await arrives(mail)).toMatchObject({ fault: expect.stringMatching(words), unsigned: true });
+    expect(await reporters()).toEqual([]);
+
+    const { id } = await arrives(report('a'));
+    const other = await world.newsletter('Another one');
+    await expect(letReportCount(world.ctx, other, id)).rejects.toMatchObject({ code: 'not-found' });
+    await letReportCount(world.ctx, newsletter, id);
+    expect(await reporters()).toEqual([{ report_id: 'a', reporter: 'Heron Mail', signed_by: '' }]);
+    expect(await becameOf(id)).toMatchObject({ fault: null, unsigned: false });
+    await expect(letReportCount(world.ctx, newsletter, id)).rejects.toMatchObject({ code: 'not-found' });
+    await expect(letReportCount(world.ctx, newsletter, 'x')).rejects.toThrow();
+  });
+
+  it('and is named by them; one in another’s name takes nobody’s place', async () => {
+    const evil = Buffer.from(report('r').toString().replace('reports@heronmail', 'reports@mail.evil'));
+    expect((await arrives(await signed(evil, 'evil.example'))).fault).toBeNull();
+    expect((await arrives(await signed(report('r')))).fault).toBeNull();
+    expect((await arrives(await signed(report('r')))).fault).toBeNull();
+    expect(await reporters()).toEqual([
+      { report_id: 'r', reporter: 'Heron Mail', signed_by: 'evil.example' },
+      { report_id: 'r', reporter: 'Heron Mail', signed_by: 'heronmail.example' },
+    ]);
+    // Who brings it besides brings nothing new.
+    const brought = await uploadReport(world.ctx, newsletter, domain.id, inPieces(gzipSync(xml({ id: 'r' }))));
+    expect(brought).toMatchObject({ again: true });
+    await uploadReport(world.ctx, newsletter, domain.id, inPieces(gzipSync(xml({ id: 'first' }))));
+    expect((await arrives(await signed(report('first')))).fault).toBeNull();
+    expect(await reporters()).toHaveLength(3);
+  });
+
+  it('whose key nobody answers for is looked at again for two days, and keeps no other waiting', async () => {
+    const mail = await signed(report('k'));
+    world.dns.silent = true;
+    const { id, handled_at } = await arrives(mail);
+    expect(handled_at).toBeNull();
+    expect(await reportsDue(world.ctx)).toEqual([]);
+    world.dns.silent = false;
+    await workReport(world.ctx, id);
+    expect((await becameOf(id)).handled_at).toBeNull();
+    world.clock.advance(16 * 60_000);
+    expect(await reportsDue(world.ctx)).toEqual([{ id }]);
+    await workReport(world.ctx, id);
+    expect(await reporters()).toMatchObject([{ report_id: 'k', signed_by: 'heronmail.example' }]);
+
+    world.dns.silent = true;
+    const second = await arrives(await signed(report('never')));
+    world.clock.advance(49 * 3_600_000);
+    await workReport(world.ctx, second.id);
+    expect(await becameOf(second.id)).toMatchObject({ fault: expect.stringMatching(/for two days/), unsigned: true });
+  });
+
+  it('and one that is made so that checking it takes for ever is given up on', async () => {
+    const long = Buffer.concat([await signed(mailed(Buffer.from('x'), 'a.gz')), Buffer.alloc(9_000_000, 0x0a)]);
+    expect(await arrives(long)).toMatchObject({ fault: expect.stringMatching(/takes too long|does not hold/), unsigned: true });
+    expect((await arrives(await signed(report('next')))).fault).toBeNull();
   });
 });

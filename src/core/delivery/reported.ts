@@ -26,10 +26,11 @@ export type DomainReports = {
   sources: SourceView[];
   /** Sources beyond those shown. */
   more: number;
+  /** By whose signature, or else as the report itself says. */
   reporters: { name: string; reports: number; mails: number; last: Date }[];
   step: PolicyStep | null;
-  /** Reports that could not be read. */
-  unread: { at: Date; fault: string }[];
+  /** Reports that could not be read; and those that wait until somebody says that they count, since no signature shows whose they are. */
+  unread: { id: string; at: Date; fault: string; unsigned: boolean }[];
   tls: { good: number; failed: number; failures: TlsFailure[]; reports: number };
 };
 

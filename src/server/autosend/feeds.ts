@@ -1,10 +1,9 @@
-import { join } from 'node:path';
-import { Worker } from 'node:worker_threads';
 import { ALL_WHOLE, type Feed, linkedHub, TITLES_ONLY, type Whole } from '@/core/autosend/feed';
-import { Fault, type FaultCode } from '@/core/faults';
+import { Fault } from '@/core/faults';
 import type { Document } from '@/core/writing/document';
 import type { Context } from '../context';
 import { guardedFetch } from '../fetch/guarded';
+import { Threads } from '../threads';
 
 export type FeedReading = Feed & {
   unchanged: boolean;
@@ -33,9 +32,6 @@ export function retryAfter(value: string | null, now: Date): number {
   return Number.isNaN(at) ? 0 : Math.max(0, at - now.getTime());
 }
 type Seen = { etag: string | null; lastModified: string | null };
-
-const MOST_SECONDS = 5;
-const MOST_MEGABYTES = 256;
 
 /**
  * Reads a feed, asking only for what changed (RFC 9110 section 13), and makes nodes of those of its items that are wanted whole. Throws a fault whose sentence says
@@ -77,10 +73,6 @@ export async function readFeed(
   return { unchanged: false, ...feed, ...hub, ...base, ...(feed.cut ? { etag: null, lastModified: null } : {}) };
 }
 
-const MOST_THREADS = 2;
-let threads = 0;
-const waiting: (() => void)[] = [];
-
 /** What a thread is to read. */
 export type ReaderTask = {
   what: 'feed' | 'article';
@@ -95,66 +87,23 @@ export type ReaderTask = {
  * Reads a feed document on a thread of its own, for so long and in so much memory and no more; of several at once only a few are read, the others wait
  * their turn. Throws the faults of `readFeedDocument`.
  */
-export const readApart = (
+export async function readApart(
   bytes: Buffer,
   contentType: string | null,
   url: string,
   zone = 'UTC',
   whole = ALL_WHOLE,
-): Promise<Feed> => apart({ what: 'feed', bytes, contentType, url, zone, whole });
+): Promise<Feed> {
+  const feed = JSON.parse(await apart({ what: 'feed', bytes, contentType, url, zone, whole })) as Feed;
+  for (const item of feed.items) item.publishedAt &&= new Date(item.publishedAt);
+  return feed;
+}
 
 /** Reads the article of a page in the same way; null where there is none. */
 export const articleApart = async (bytes: Buffer, contentType: string | null, url: string): Promise<Document | null> =>
-  (await apart<{ document: Document | null }>({ what: 'article', bytes, contentType, url, zone: 'UTC', whole: TITLES_ONLY }))
-    .document;
+  JSON.parse(await apart({ what: 'article', bytes, contentType, url, zone: 'UTC', whole: TITLES_ONLY }));
 
-async function apart<T>(task: ReaderTask): Promise<T> {
-  if (threads >= MOST_THREADS) await new Promise<void>((resolve) => waiting.push(resolve));
-  threads += 1;
-  try {
-    return await onThread<T>(task);
-  } finally {
-    threads -= 1;
-    waiting.shift()?.();
-  }
-}
+const threads = new Threads<ReaderTask>('reader-thread.js', { threads: 2, seconds: 5, megabytes: 256 });
 
-/** Threads that wait for work: starting one takes as long as reading many a feed. */
-const idle: Worker[] = [];
-
-function threadOf(): Worker {
-  const waiting = idle.pop();
-  if (waiting) return waiting;
-  const thread = new Worker(join(process.cwd(), 'dist', 'reader-thread.js'), {
-    resourceLimits: { maxOldGenerationSizeMb: MOST_MEGABYTES },
-  });
-  // It keeps no process alive that has nothing else to do.
-  thread.unref();
-  return thread;
-}
-
-function onThread<T>(task: ReaderTask): Promise<T> {
-  const { host } = new URL(task.url);
-  return new Promise((resolve, reject) => {
-    const thread = threadOf();
-    const end = (report: () => void, kept: boolean) => {
-      clearTimeout(timer);
-      // By name: a thread has listeners of its own, without which it hears nothing.
-      thread.off('message', answered);
-      thread.off('error', failed);
-      // One that failed, or would not end, is not used again.
-      if (kept) idle.push(thread);
-      else void thread.terminate();
-      report();
-    };
-    const tooMuch = () =>
-      reject(new Fault('invalid', `What ${host} sent is too much to read: it is made so that reading it takes too long.`));
-    const answered = ({ read, fault }: { read?: T; fault?: { code: FaultCode; sentence: string } }) =>
-      end(() => (read ? resolve(read) : reject(new Fault(fault!.code, fault!.sentence))), true);
-    const failed = () => end(tooMuch, false);
-    const timer = setTimeout(failed, MOST_SECONDS * 1000);
-    thread.on('message', answered);
-    thread.on('error', failed);
-    thread.postMessage(task);
-  });
-}
+const apart = (task: ReaderTask): Promise<string> =>
+  threads.run(task, `What ${new URL(task.url).host} sent is too much to read: it is made so that reading it takes too long.`);

@@ -6,17 +6,20 @@ import { parentPort } from 'node:worker_threads';
 import { readFeedDocument } from '@/core/autosend/feed';
 import { decodeText } from '@/core/charset';
 import { asFault } from '@/core/faults';
+import type { ThreadAnswer } from '../threads';
 import type { ReaderTask } from './feeds';
+
+const say = (answer: ThreadAnswer) => parentPort!.postMessage(answer);
 
 parentPort!.on('message', async ({ what, bytes, contentType, url, zone, whole }: ReaderTask) => {
   try {
     if (what === 'article') {
       // Needed by feeds alone that have no whole text.
       const { readArticle } = await import('@/core/autosend/article');
-      parentPort!.postMessage({ read: { document: readArticle(decodeText(bytes, contentType), url) } });
-    } else parentPort!.postMessage({ read: readFeedDocument(bytes, contentType, url, zone, whole) });
+      say({ made: JSON.stringify(readArticle(decodeText(bytes, contentType), url)) });
+    } else say({ made: JSON.stringify(readFeedDocument(bytes, contentType, url, zone, whole)) });
   } catch (error) {
     const { code, sentence } = asFault(error);
-    parentPort!.postMessage({ fault: { code, sentence } });
+    say({ fault: { code, sentence } });
   }
 });

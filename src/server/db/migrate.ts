@@ -31,6 +31,7 @@ import * as rampDays from './migrations/0029-ramp-days';
 import * as itemSources from './migrations/0030-item-sources';
 import * as toldByHubs from './migrations/0031-told-by-hubs';
 import * as cutFeeds from './migrations/0032-cut-feeds';
+import * as signedReports from './migrations/0033-signed-reports';
 
 /** In order; a migration that has run anywhere is never edited, a new one is added. */
 const MIGRATIONS: Record<string, Migration> = {
@@ -66,6 +67,7 @@ const MIGRATIONS: Record<string, Migration> = {
   '0030-item-sources': itemSources,
   '0031-told-by-hubs': toldByHubs,
   '0032-cut-feeds': cutFeeds,
+  '0033-signed-reports': signedReports,
 };
 
 /** The migrations that have not run there yet, in order. */

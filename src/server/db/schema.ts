@@ -102,7 +102,8 @@ export type Schema = {
     bytes: Buffer;
     handled_at: Date | null;
     fault: string | null;
-    file_name: string | null;
+    due_at: Date | null;
+    unsigned: Generated<boolean>;
   };
   feedback: FeedbackTable;
   growth_notes: { id: string; newsletter_id: string; day: string; words: string; created_at: Date };
@@ -989,6 +990,7 @@ type DmarcReportTable = {
   domain_id: string;
   reporter: string;
   report_id: string;
+  signed_by: Generated<string>;
   from_at: Date;
   to_at: Date;
   policy: JSONColumnType<PublishedPolicy>;
@@ -1002,6 +1004,7 @@ type TlsReportTable = {
   domain_id: string;
   reporter: string;
   report_id: string;
+  signed_by: Generated<string>;
   from_at: Date;
   to_at: Date;
   good: number;

@@ -30,8 +30,10 @@ export async function domainReports(ctx: Context, domainId: string): Promise<Dom
       ctx.db,
     ),
     sql<DomainReports['reporters'][number]>`
-      select reporter as name, count(*)::int as reports, sum(mails)::float8 as mails, max(to_at) as last from dmarc_reports r
-      where r.domain_id = ${domainId}::uuid and r.to_at > ${since} group by 1 order by mails desc limit 20`.execute(ctx.db),
+      select coalesce(nullif(signed_by, ''), reporter) as name, count(*)::int as reports, sum(mails)::float8 as mails, max(to_at) as last
+      from dmarc_reports r where r.domain_id = ${domainId}::uuid and r.to_at > ${since} group by 1 order by mails desc limit 20`.execute(
+      ctx.db,
+    ),
     ctx.db
       .selectFrom('dmarc_reports')
       .select('policy')
@@ -42,7 +44,7 @@ export async function domainReports(ctx: Context, domainId: string): Promise<Dom
       .executeTakeFirst(),
     ctx.db
       .selectFrom('reports')
-      .select(['received_at as at', 'fault'])
+      .select(['id', 'received_at as at', 'fault', 'unsigned'])
       .where('domain_id', '=', domainId)
       .where('fault', 'is not', null)
       .where('received_at', '>', since)
@@ -75,7 +77,7 @@ export async function domainReports(ctx: Context, domainId: string): Promise<Dom
     more: Math.max(0, (sources.rows[0]?.all ?? 0) - SHOWN),
     reporters: reporters.rows,
     step: policy ? nextPolicy(policy.policy, totals) : null,
-    unread: unread.map(({ at, fault }) => ({ at, fault: fault! })),
+    unread: unread.map(({ fault, ...one }) => ({ ...one, fault: fault! })),
     tls: {
       good: tls.reduce((sum, { good }) => sum + good, 0),
       failed: tls.reduce((sum, { failed }) => sum + failed, 0),

@@ -8,6 +8,7 @@ import { returnPathDomain } from '@/core/senders/records';
 import type { Context, Newsletter } from '../context';
 import { type Db, inTransaction, isAway } from '../db/connection';
 import { insertRows } from '../db/rows';
+import { signedBy } from './signed-by';
 import { takeApart } from './take-apart';
 import { unpacked } from './unpack';
 
@@ -21,6 +22,9 @@ const OLDEST_MS = 400 * 86_400_000;
 /** So many addresses of a report, the busiest, are asked what they are called; again after so long. */
 const NAMED = 20;
 const NAMED_FOR_MS = 30 * 86_400_000;
+/** A signature whose key nobody answers for is looked at again so much later, for so long. */
+const AGAIN_MS = 15 * 60_000;
+const AGAIN_FOR_MS = 2 * 86_400_000;
 
 type Report = { kind: 'dmarc'; report: DmarcReport } | { kind: 'tls'; report: TlsReport };
 
@@ -44,39 +48,85 @@ export async function readReport(bytes: Buffer): Promise<Report> {
 }
 
 /** Reports that came by mail and are not read yet: the next ones a worker reads. */
-export const reportsDue = (ctx: Pick<Context, 'db'>): Promise<{ id: string }[]> =>
+export const reportsDue = (ctx: Pick<Context, 'db' | 'clock'>): Promise<{ id: string }[]> =>
   ctx.db
     .selectFrom('reports')
     .select('id')
     .where('handled_at', 'is', null)
     .where('kind', 'in', ['dmarc', 'tls'])
+    .where((eb) => eb.or([eb('due_at', 'is', null), eb('due_at', '<=', ctx.clock.now())]))
     .orderBy('id')
     .limit(20)
     .execute();
 
-/** Reads a report that came by mail. What cannot be read is kept with its reason; nothing is read twice, and one that comes twice counts once. */
+/**
+ * Reads a report that came by mail. It counts by the word of whoever signed it; one that nobody's signature vouches for is kept until somebody says that it counts.
+ * What cannot be read is kept with its reason; nothing is read twice, and one that comes twice counts once.
+ */
 export async function workReport(ctx: Context, id: string): Promise<void> {
+  const now = ctx.clock.now();
   const row = await ctx.db
     .selectFrom('reports')
     .selectAll()
     .where('id', '=', id)
     .where('handled_at', 'is', null)
+    .where((eb) => eb.or([eb('due_at', 'is', null), eb('due_at', '<=', now)]))
     .executeTakeFirst();
   if (!row) return;
-  let fault: string | null = null;
+  const end = (of: { fault: string | null; unsigned?: boolean }) =>
+    ctx.db
+      .updateTable('reports')
+      .set({ handled_at: now, ...of })
+      .where('id', '=', id)
+      .execute();
+  const signer = await signedBy(ctx, row.bytes);
+  if (signer === 'unanswered') {
+    if (now.getTime() - row.received_at.getTime() > AGAIN_FOR_MS)
+      await end({ fault: 'Nobody answered for the key of its signature for two days.', unsigned: true });
+    else
+      await ctx.db
+        .updateTable('reports')
+        .set({ due_at: new Date(now.getTime() + AGAIN_MS) })
+        .where('id', '=', id)
+        .execute();
+  } else if ('nobody' in signer) await end({ fault: signer.nobody, unsigned: true });
+  else await end({ fault: await faultOf(ctx, row, signer.by) });
+}
+
+type Mailed = { id: string; bytes: Buffer; domain_id: string | null };
+
+/** Reads what is in the mail of a report, and keeps it; why it could not be, or null. */
+async function faultOf(ctx: Context, row: Mailed, signer: string): Promise<string | null> {
   try {
     const { files } = await takeApart(row.bytes, '');
     const packed = files
       .slice(0, MOST_FILES)
       .filter(({ type, name }) => /zip|xml|json|octet-stream|tlsrpt/.test(`${type} ${name}`));
     if (packed.length === 0) throw new Fault('invalid', 'There is no report in this mail.');
-    for (const { bytes } of packed) await keep(ctx, await readReport(bytes), (db, name) => ownersOf(db, name, row.domain_id));
+    for (const { bytes } of packed)
+      await keep(ctx, await readReport(bytes), signer, (db, name) => ownersOf(db, name, row.domain_id));
+    return null;
   } catch (error) {
     if (isAway(error)) throw error;
-    if (!(error instanceof Fault)) ctx.log.error({ err: error, report: id }, 'a report could not be read');
-    fault = error instanceof Fault ? asFault(error).sentence : 'Something on our side failed with this report.';
+    if (!(error instanceof Fault)) ctx.log.error({ err: error, report: row.id }, 'a report could not be read');
+    return error instanceof Fault ? asFault(error).sentence : 'Something on our side failed with this report.';
   }
-  await ctx.db.updateTable('reports').set({ handled_at: ctx.clock.now(), fault }).where('id', '=', id).execute();
+}
+
+/** Lets a report count that came by mail and that nobody's signature vouches for, on the word of whoever says so. Throws a fault where it cannot be read, or did count. */
+export async function letReportCount(ctx: Context, newsletter: Pick<Newsletter, 'id'>, id: string): Promise<void> {
+  const row = await ctx.db
+    .selectFrom('reports')
+    .innerJoin('domains', 'domains.id', 'reports.domain_id')
+    .select(['reports.id', 'reports.bytes', 'reports.domain_id'])
+    .where('reports.id', '=', id)
+    .where('domains.newsletter_id', '=', newsletter.id)
+    .where('unsigned', '=', true)
+    .executeTakeFirst();
+  if (!row) throw new Fault('not-found', 'This report counts already, or is gone.');
+  const fault = await faultOf(ctx, row, '');
+  await ctx.db.updateTable('reports').set({ fault, unsigned: false }).where('id', '=', id).execute();
+  if (fault) throw new Fault('invalid', fault);
 }
 
 /** Takes in a report that somebody uploads for a domain of theirs; says what it was. Throws a fault for what is none, or is about another domain. */
@@ -101,7 +151,7 @@ export async function uploadReport(
     pieces.push(piece);
   }
   const read = await readReport(Buffer.concat(pieces));
-  return keep(ctx, read, async (_db, name) => {
+  return keep(ctx, read, '', async (_db, name) => {
     if (name !== domain.name && !name.endsWith(`.${domain.name}`))
       throw new Fault('invalid', `This report is about ${name || 'no domain'}, not about ${domain.name}.`);
     return [domain];
@@ -116,6 +166,8 @@ async function ownersOf(db: Db, name: string, domainId: string | null): Promise<
     .where((eb) => eb.or([eb('name', '=', name), sql<boolean>`${name} like '%.' || name`]))
     .$if(domainId !== null, (query) => query.where('id', '=', domainId!))
     .$if(domainId === null, (query) => query.where('state', '=', 'authenticated'))
+    // In one order, since each is locked in turn.
+    .orderBy('id')
     .execute();
   if (rows.length === 0) throw new Fault('invalid', `It is about ${name || 'no domain'}, which nobody here has added.`);
   return rows;
@@ -124,6 +176,8 @@ async function ownersOf(db: Db, name: string, domainId: string | null): Promise<
 async function keep(
   ctx: Context,
   read: Report,
+  /** Empty for what somebody brings, or vouches for. */
+  signedBy: string,
   owners: (db: Db, name: string) => Promise<{ id: string; name: string }[]>,
 ): Promise<ReportRead> {
   const now = ctx.clock.now().getTime();
@@ -131,10 +185,11 @@ async function keep(
   if (to.getTime() > now + AHEAD_MS || from.getTime() < now - OLDEST_MS)
     throw new Fault('invalid', 'This report is of days that lie ahead, or more than a year back. It was not read.');
   const kept = await inTransaction(ctx.db, async (trx): Promise<ReportRead> => {
-    if (read.kind === 'tls') return keepTls(ctx, trx, read.report, owners);
+    if (read.kind === 'tls') return keepTls(ctx, trx, read.report, signedBy, owners);
     const { report } = read;
     let again = true;
-    for (const domain of await owners(trx, report.policy.domain)) if (await keepDmarc(ctx, trx, report, domain)) again = false;
+    for (const domain of await owners(trx, report.policy.domain))
+      if (await keepDmarc(ctx, trx, report, signedBy, domain)) again = false;
     return { kind: 'dmarc', reporter: report.reporter, domain: report.policy.domain, mails: mailsOf(report), again };
   });
   if (read.kind === 'dmarc' && !kept.again)
@@ -151,7 +206,13 @@ const mailsOf = ({ rows }: DmarcReport) =>
     rows.reduce((sum, { mails }) => sum + mails, 0),
   );
 
-async function keepDmarc(ctx: Context, trx: Db, report: DmarcReport, domain: { id: string; name: string }): Promise<boolean> {
+async function keepDmarc(
+  ctx: Context,
+  trx: Db,
+  report: DmarcReport,
+  signedBy: string,
+  domain: { id: string; name: string },
+): Promise<boolean> {
   const keys = await trx.selectFrom('domain_keys').select('selector').where('domain_id', '=', domain.id).execute();
   const own = {
     domain: domain.name,
@@ -159,16 +220,16 @@ async function keepDmarc(ctx: Context, trx: Db, report: DmarcReport, domain: { i
     returnPath: returnPathDomain(domain.name),
     addresses: new Set<string>(),
   };
+  const is = { domain_id: domain.id, reporter: report.reporter, report_id: report.id, from_at: report.from, to_at: report.to };
+  const mails = mailsOf(report);
+  if (await keptBefore(trx, 'dmarc_reports', { ...is, mails }, signedBy)) return false;
   const row = await trx
     .insertInto('dmarc_reports')
     .values({
-      domain_id: domain.id,
-      reporter: report.reporter,
-      report_id: report.id,
-      from_at: report.from,
-      to_at: report.to,
+      ...is,
+      signed_by: signedBy,
       policy: JSON.stringify(report.policy),
-      mails: mailsOf(report),
+      mails,
       aligned: report.rows.reduce((sum, one) => sum + (one.dkim || one.spf ? one.mails : 0), 0),
       received_at: ctx.clock.now(),
     })
@@ -185,26 +246,45 @@ async function keepDmarc(ctx: Context, trx: Db, report: DmarcReport, domain: { i
   return true;
 }
 
+/** Was the same report kept that somebody brought and another signed? Of one name and other figures it is somebody else's, who took the name. */
+async function keptBefore(
+  trx: Db,
+  table: 'dmarc_reports' | 'tls_reports',
+  is: Record<string, string | number | Date>,
+  signedBy: string,
+): Promise<boolean> {
+  // One at a time for a domain: brought and mailed in the same moment, it would count twice.
+  await sql`select from domains where id = ${is.domain_id} for no key update`.execute(trx);
+  const alike = sql.join(
+    Object.entries(is).map(([column, value]) => sql`${sql.ref(column)} = ${value}`),
+    sql` and `,
+  );
+  const { rows } =
+    await sql`select from ${sql.table(table)} where ${alike} and (signed_by = '') <> ${signedBy === ''} limit 1`.execute(trx);
+  return rows.length > 0;
+}
+
 async function keepTls(
   ctx: Context,
   trx: Db,
   report: TlsReport,
+  signedBy: string,
   owners: (db: Db, name: string) => Promise<{ id: string; name: string }[]>,
 ): Promise<ReportRead> {
   let again = true;
   for (const one of report.domains)
     for (const domain of await owners(trx, one.domain)) {
+      // One report may be about several hosts of a domain.
+      const name = `${report.id} ${one.domain} ${one.policy}`.slice(0, 500);
+      const is = { domain_id: domain.id, reporter: report.reporter, report_id: name, from_at: report.from, to_at: report.to };
+      const counts = { good: one.good, failed: one.failed };
+      if (await keptBefore(trx, 'tls_reports', { ...is, ...counts }, signedBy)) continue;
       const { numInsertedOrUpdatedRows } = await trx
         .insertInto('tls_reports')
         .values({
-          domain_id: domain.id,
-          reporter: report.reporter,
-          // One report may be about several hosts of a domain.
-          report_id: `${report.id} ${one.domain} ${one.policy}`.slice(0, 500),
-          from_at: report.from,
-          to_at: report.to,
-          good: one.good,
-          failed: one.failed,
+          ...is,
+          ...counts,
+          signed_by: signedBy,
           failures: JSON.stringify(one.failures),
           received_at: ctx.clock.now(),
         })

@@ -1,8 +1,10 @@
 import { SOURCE_KINDS } from '@/core/delivery/dmarc-report';
 import { type DomainReports, REPORTED_DAYS, type SourceView } from '@/core/delivery/reported';
 import { TLS_FAILURES } from '@/core/delivery/tls-report';
+import type { ActionResult } from '@/core/faults';
 import { counted, figure, percent, together } from '@/core/growth/figures';
 import { spokenTime } from '@/core/growth/times';
+import { ActionButton } from '../kit/action-form';
 import { Copy } from '../kit/copy';
 import { Chip, Note, type NoteTone, Section } from '../kit/page';
 import { Table } from '../kit/table';
@@ -31,12 +33,15 @@ export function Reported({
   reports,
   name,
   upload,
+  letCount,
   now,
   zone,
 }: {
   reports: DomainReports;
   name: string;
   upload: string;
+  /** Counts a report by its number that no signature vouches for. */
+  letCount: (id: string) => Promise<ActionResult<unknown>>;
   now: Date;
   zone: string;
 }) {
@@ -131,9 +136,21 @@ export function Reported({
           </p>
         </div>
       )}
-      {reports.unread.map(({ at, fault }) => (
-        <Note key={at.getTime()} tone="look" title={`A report of ${spokenTime(at, now, zone)} could not be read`}>
+      {reports.unread.map(({ id, at, fault, unsigned }) => (
+        <Note
+          key={id}
+          tone="look"
+          title={`A report of ${spokenTime(at, now, zone)} ${unsigned ? 'is not counted' : 'could not be read'}`}
+        >
           {fault}
+          {unsigned && (
+            <>
+              {' Anybody could have written it. '}
+              <ActionButton action={letCount.bind(null, id)} done="It counts now" tone="quiet">
+                Count it all the same
+              </ActionButton>
+            </>
+          )}
         </Note>
       ))}
       <UploadReport to={upload} />

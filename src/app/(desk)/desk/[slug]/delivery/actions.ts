@@ -4,6 +4,7 @@ import { redirect } from 'next/navigation';
 import { proposeRamp, type RampPlan } from '@/core/delivery/ramp';
 import { type ActionResult, Fault } from '@/core/faults';
 import { localDay } from '@/core/growth/days';
+import { letReportCount } from '@/server/delivery/read-reports';
 import { totalsOf } from '@/server/readers/readers';
 import { mailRecords } from '@/server/senders/alarm';
 import { addDomain, checkDomain, domainOf, previewZone, removeDomain, setRamp, type ZonePreview } from '@/server/senders/domains';
@@ -52,6 +53,9 @@ export async function checkNow(slug: string, id: string): Done {
     },
     'look',
   );
+}
+export async function letCount(slug: string, id: string): Done {
+  return onDesk(slug, (ctx, newsletter) => letReportCount(ctx, newsletter, id));
 }
 export async function sendRecords(slug: string, id: string, data: FormData): Done {
   return onDesk(slug, async (ctx, newsletter, person) =>

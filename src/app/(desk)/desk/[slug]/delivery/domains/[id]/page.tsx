@@ -21,7 +21,7 @@ import { Table } from '@/ui/kit/table';
 import { LedgerFoot, RecordLedger } from '@/ui/senders/record-ledger';
 import { TestVerdicts } from '@/ui/senders/test-verdicts';
 import { deskOf, orNotFound } from '../../../../../../desk';
-import { changeRamp, checkNow, dropDomain, testLetter, turnKey } from '../../actions';
+import { changeRamp, checkNow, dropDomain, letCount, testLetter, turnKey } from '../../actions';
 
 export const metadata: Metadata = { title: 'Domain' };
 
@@ -163,6 +163,7 @@ export default async function Page({ params }: { params: Promise<{ slug: string;
         reports={reports}
         name={domain.name}
         upload={`/desk/${slug}/delivery/domains/${id}/reports`}
+        letCount={letCount.bind(null, slug)}
         now={now}
         zone={zone}
       />
