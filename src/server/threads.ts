@@ -5,9 +5,12 @@ import { Fault, type FaultCode } from '@/core/faults';
 /** What a thread says of a task: what it made of it, as JSON, or why nothing. */
 export type ThreadAnswer = { made: string } | { fault: { code: FaultCode; sentence: string } };
 
+/** Where a thread's file lies, bundled (`cli/build`). Said apart from where it is begun: what builds the pages would make a thread of its own of it. */
+export const bundled = (name: string): string => join(process.cwd(), 'dist', name);
+
 /**
  * Threads that take tasks apart from the process, each for so long and in so much memory and no more, whatever it is made of; of several tasks at once only a few
- * are worked, the others wait their turn. `file` is bundled into dist/. What is made comes as JSON: many small objects take twice as long to clone as to write and read.
+ * are worked, the others wait their turn. What is made comes as JSON: many small objects take twice as long to clone as to write and read.
  */
 export class Threads<Task> {
   /** Those that wait for work: starting one takes as long as many a task. */
@@ -16,7 +19,7 @@ export class Threads<Task> {
   #busy = 0;
 
   constructor(
-    private readonly file: string,
+    private readonly path: string,
     private readonly limits: { threads: number; seconds: number; megabytes: number },
   ) {}
 
@@ -35,7 +38,7 @@ export class Threads<Task> {
   #take(): Worker {
     const idle = this.#idle.pop();
     if (idle) return idle;
-    const thread = new Worker(join(process.cwd(), 'dist', this.file), {
+    const thread = new Worker(this.path, {
       resourceLimits: { maxOldGenerationSizeMb: this.limits.megabytes },
     });
     // It keeps no process alive that has nothing else to do.

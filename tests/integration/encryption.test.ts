@@ -9,6 +9,7 @@ import type { KeptPolicy } from '@/server/db/schema';
 import { policyOf } from '@/server/mail/policies';
 import { setEncryption } from '@/server/newsletters/newsletters';
 import { letterOf } from '@/server/sending/views';
+import { SETTINGS } from './template';
 import { DAY, MailSink, MINUTE, TestWorld } from './world';
 
 let world: TestWorld;
@@ -93,10 +94,7 @@ describe('a domain whose policy demands TLS', () => {
     await writeFile(path, certificate.cert);
     const { trustedCa } = readConfig({
       INKSET_DATABASE_URL: 'postgres://x@127.0.0.1/x',
-      INKSET_SECRET: 'a secret that is long enough for tests',
-      INKSET_WEB_ORIGIN: 'https://inkset.example',
-      INKSET_LINK_ORIGIN: 'https://go.inkset.example',
-      INKSET_MAIL_DOMAIN: 'inkset.example',
+      ...SETTINGS,
       INKSET_TRUSTED_CA: path,
     });
     Object.assign(world.ctx.config, { trustedCa });

@@ -62,11 +62,11 @@ export class FeedReader {
         select d.id from feeds d join (
           select id, next_poll_at, row_number() over (partition by host order by next_poll_at) + coalesce((select n from jsonb_to_recordset(${JSON.stringify(there)}::jsonb) as t(host text, n int) where t.host = due.host), 0) as n
           from (select f.id, f.next_poll_at, ${HOST} as host from feeds f join newsletters w on w.id = f.newsletter_id
-            where f.next_poll_at <= ${now} and w.closing_at is null and ${HOST} <> all(${there.filter((one) => one.n >= OF_ONE_HOST).map((one) => one.host)}::text[])
+            where f.next_poll_at <= ${now} and w.closing_at is null and f.id <> all(${[...this.#running.keys()]}::uuid[]) and ${HOST} <> all(${there.filter((one) => one.n >= OF_ONE_HOST).map((one) => one.host)}::text[])
             order by f.next_poll_at limit ${LOOKED_THROUGH}) due) fits on fits.id = d.id
         where fits.n <= ${OF_ONE_HOST} and d.next_poll_at <= ${now} order by d.next_poll_at limit ${room} for update of d skip locked)
       returning f.*, ${HOST} as host`.execute(this.ctx.db);
-    for (const feed of rows) if (!this.#running.has(feed.id)) this.#begin(feed, feed.host);
+    for (const feed of rows) this.#begin(feed, feed.host);
   }
 
   #begin(feed: ClaimedFeed, host: string): void {

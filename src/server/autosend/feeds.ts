@@ -3,7 +3,7 @@ import { Fault } from '@/core/faults';
 import type { Document } from '@/core/writing/document';
 import type { Context } from '../context';
 import { guardedFetch } from '../fetch/guarded';
-import { Threads } from '../threads';
+import { bundled, Threads } from '../threads';
 
 export type FeedReading = Feed & {
   unchanged: boolean;
@@ -103,7 +103,7 @@ export async function readApart(
 export const articleApart = async (bytes: Buffer, contentType: string | null, url: string): Promise<Document | null> =>
   JSON.parse(await apart({ what: 'article', bytes, contentType, url, zone: 'UTC', whole: TITLES_ONLY }));
 
-const threads = new Threads<ReaderTask>('reader-thread.js', { threads: 2, seconds: 5, megabytes: 256 });
+const threads = new Threads<ReaderTask>(bundled('reader-thread.js'), { threads: 2, seconds: 5, megabytes: 256 });
 
 const apart = (task: ReaderTask): Promise<string> =>
   threads.run(task, `What ${new URL(task.url).host} sent is too much to read: it is made so that reading it takes too long.`);

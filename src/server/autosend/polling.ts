@@ -49,6 +49,12 @@ export const asClaimed = (now: Date) => ({
 });
 /** A feed as somebody claimed it: its next time is the end of the claim. */
 export type ClaimedFeed = Feed & { next_poll_at: Date };
+/**
+ * Does a reading of this feed still count? Not once another that was done has been filed, and not where it was asked for anew, or no more. One that takes longer than its
+ * claim counts: else none ever would where all take so long.
+ */
+const counts = ({ id, polled_at }: Feed) =>
+  sql<boolean>`id = ${id} and polled_at is not distinct from ${polled_at} and claimed_at is not null and next_poll_at is not null`;
 
 /** Claims one feed and reads it, if it is due. */
 export async function pollFeed(ctx: Context, id: string): Promise<number> {
@@ -109,8 +115,7 @@ export async function pollClaimed(ctx: Context, feed: ClaimedFeed): Promise<numb
         told_new_at: null,
         next_poll_at: nextPoll(now, everyMs, failures),
       })
-      .where('id', '=', feed.id)
-      .where('next_poll_at', '=', feed.next_poll_at)
+      .where(counts(feed))
       .execute();
     ctx.log.error({ err: error, feed: feed.url }, 'new posts could not be kept');
     return 0;
@@ -164,8 +169,7 @@ async function notRead(ctx: Context, feed: Feed, error: unknown, everyMs: number
         failing_since: since,
         next_poll_at: gone ? null : next,
       })
-      .where('id', '=', feed.id)
-      .where('next_poll_at', '=', feed.next_poll_at)
+      .where(counts(feed))
       .executeTakeFirst();
     if (mine.numUpdatedRows && (gone || now.getTime() - since.getTime() >= LONGEST_MS))
       await tellSilence(ctx, trx, feed.id, since, sentence, gone);
@@ -185,9 +189,7 @@ async function file(
   const feed = await trx
     .selectFrom('feeds')
     .selectAll()
-    .where('id', '=', before.id)
-    // Somebody else has read it meanwhile.
-    .where('next_poll_at', '=', before.next_poll_at)
+    .where(counts(before))
     .forUpdate()
     .executeTakeFirst();
   if (!feed) return 0;

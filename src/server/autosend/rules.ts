@@ -146,10 +146,10 @@ export async function removeFeed(ctx: Context, newsletter: Newsletter, id: strin
   });
 }
 
-/** Asks for a rule's feeds, whole, at once. */
+/** Asks for a rule's feeds, whole, at once: what somebody reads of them just now does not count. */
 const ask = (ctx: Context, trx: Db, ruleId: string) =>
   sql`
-    update feeds f set next_poll_at = ${ctx.clock.now()}, etag = null, last_modified = null, failures = 0, fault = null, failing_since = null, told_at = null
+    update feeds f set next_poll_at = ${ctx.clock.now()}, claimed_at = null, etag = null, last_modified = null, failures = 0, fault = null, failing_since = null, told_at = null
     from auto_send_feeds a where a.feed_id = f.id and a.auto_send_id = ${ruleId}`.execute(trx);
 
 /** A feed that no rule wants which is on is asked for no more. */

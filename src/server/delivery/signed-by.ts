@@ -2,7 +2,7 @@ import { type Signature, type Signer, signerOf } from '@/core/delivery/report-si
 import { Fault } from '@/core/faults';
 import { parseTags } from '@/core/senders/tags';
 import type { Context } from '../context';
-import { Threads } from '../threads';
+import { bundled, Threads } from '../threads';
 
 /** Nobody's report has more signatures, or a longer head; each costs a look at all of it, and a question. */
 const MOST_SIGNATURES = 5;
@@ -14,7 +14,7 @@ export type KeyFound = { record: string } | 'none' | 'unanswered';
 export type SignatureTask = { bytes: Uint8Array; keys: Record<string, KeyFound>; now: Date };
 export type SignaturesFound = { from: string[]; signatures: Signature[] };
 
-const threads = new Threads<SignatureTask>('signature-thread.js', { threads: 1, seconds: 5, megabytes: 256 });
+const threads = new Threads<SignatureTask>(bundled('signature-thread.js'), { threads: 1, seconds: 5, megabytes: 256 });
 const TOO_MUCH = 'Its signature cannot be checked: it is made so that checking it takes too long.';
 
 /** The lines of a mail's head, unfolded (RFC 5322 section 2.2.3); null where it is longer than any report's. */
