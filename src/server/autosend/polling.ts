@@ -186,12 +186,7 @@ async function file(
   everyMs: number,
 ): Promise<number> {
   const now = ctx.clock.now();
-  const feed = await trx
-    .selectFrom('feeds')
-    .selectAll()
-    .where(counts(before))
-    .forUpdate()
-    .executeTakeFirst();
+  const feed = await trx.selectFrom('feeds').selectAll().where(counts(before)).forUpdate().executeTakeFirst();
   if (!feed) return 0;
   const known = reading.unchanged ? [] : await knownItems(trx, feed.id, reading.items.map(itemKey));
   let made = 0;
