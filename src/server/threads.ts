@@ -41,8 +41,13 @@ export class Threads<Task> {
     const thread = new Worker(this.path, {
       resourceLimits: { maxOldGenerationSizeMb: this.limits.megabytes },
     });
-    // It keeps no process alive that has nothing else to do.
+    // It keeps no process alive that has nothing else to do; and one that dies idle, or while it is being ended, takes nobody with it.
     thread.unref();
+    thread.on('error', () => undefined);
+    thread.on('exit', () => {
+      const at = this.#idle.indexOf(thread);
+      if (at >= 0) this.#idle.splice(at, 1);
+    });
     return thread;
   }
 
@@ -54,6 +59,7 @@ export class Threads<Task> {
         // By name: a thread has listeners of its own, without which it hears nothing.
         thread.off('message', answered);
         thread.off('error', failed);
+        thread.off('exit', failed);
         // One that failed, or would not end, is not used again.
         if (kept) this.#idle.push(thread);
         else void thread.terminate();
@@ -65,6 +71,7 @@ export class Threads<Task> {
       const timer = setTimeout(failed, this.limits.seconds * 1_000);
       thread.on('message', answered);
       thread.on('error', failed);
+      thread.on('exit', failed);
       thread.postMessage(task);
     });
   }
