@@ -56,7 +56,7 @@ export class Returns {
   readonly #failures: Batch<Failure, boolean>;
 
   constructor(private readonly ctx: Context) {
-    this.#failures = new Batch((failures) => inTransaction(ctx.db, (trx) => mark(ctx, trx, failures)), { most: 50, lanes: 2 });
+    this.#failures = new Batch((failures) => inTransaction(ctx.db, (trx) => mark(ctx, trx, failures)), { most: 200 });
   }
 
   async take(to: string, { message, original }: TakenApart): Promise<Kept> {
