@@ -13,13 +13,14 @@ import { mendLanes } from '@/server/autosend/rules';
 import { connect, isAway } from '@/server/db/connection';
 import { newId } from '@/server/ids';
 import { jobs } from '@/server/jobs/jobs';
-import { postOffice } from '@/server/jobs/post-office';
+import { postOffice, standBack } from '@/server/jobs/post-office';
 import { beat, foldCounts, housekeeping, mendWaits, releaseClaims, tick } from '@/server/jobs/tick';
 import { openRuntime } from '@/server/runtime';
 import { onStop, start } from './lifecycle';
 
 start(async () => {
   const ctx = await openRuntime('worker', undefined, 24, { prepares: true });
+  standBack(ctx);
   const pulse = connect(ctx.config.databaseUrl, () => {}, 1);
   const workerId = newId();
   let stopping = false;

@@ -1,8 +1,10 @@
 import type { ChildProcess } from 'node:child_process';
 import { mkdtempSync } from 'node:fs';
+import { getPriority } from 'node:os';
 import { join } from 'node:path';
 import { sql } from 'kysely';
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { STANDS_BACK } from '@/server/jobs/post-office';
 import { startLetter } from '@/server/sending/start';
 import { letterOf } from '@/server/sending/views';
 import { startDnsHost } from '../../cli/dns-host';
@@ -72,6 +74,8 @@ async function ordeal(recipients: number, blows: () => Promise<void>): Promise<{
   await startLetter(world.ctx, id);
   for (let n = 0; n < WORKERS; n += 1) workers.push(startWorker());
   await expect.poll(() => peer.taken.length, { timeout: 60_000, interval: 50 }).toBeGreaterThan(100);
+  // Whoever waits for a page goes before what leaves in bulk.
+  expect(workers.map(({ pid }) => getPriority(pid))).toEqual(workers.map(() => STANDS_BACK));
   await blows();
   expect(peer.taken.length, 'the last blow fell while it was being sent').toBeLessThan(recipients);
   /** What it waits for, where it is not sent yet. */

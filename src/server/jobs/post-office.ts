@@ -1,3 +1,4 @@
+import { setPriority } from 'node:os';
 import type { Context } from '../context';
 import { PostOffice } from '../mail/post-office';
 import { Singles } from '../mail/singles';
@@ -18,4 +19,19 @@ export function postOffice(ctx: Context, workerId: string): PostOffice {
     if (said.length) await tellMailboxes(ctx, db, said, taken);
   });
   return new PostOffice(ctx, workerId, singles, new Copies(ctx, workerId, taken), (found) => findRoutes(ctx, found));
+}
+
+/** By so much a worker stands back (nice, 0 to 19). Far enough for pages to go first, near enough for a third of a processor where everybody wants it. */
+export const STANDS_BACK = 5;
+
+/**
+ * What leaves in bulk takes a processor that nobody who waits for a page wants: this process stands back, with the threads that it begins from now on, such as
+ * those that sign. Where the system does not let it, it works as before.
+ */
+export function standBack(ctx: Pick<Context, 'log'>): void {
+  try {
+    setPriority(STANDS_BACK);
+  } catch (error) {
+    ctx.log.warn({ reason: (error as Error).message }, 'this worker cannot stand back behind pages');
+  }
 }
