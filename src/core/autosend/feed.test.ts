@@ -308,6 +308,10 @@ describe('character sets', () => {
       null,
       /Grüße – ¿qué\?$/,
     ],
+    ['Latin-1 that is UTF-8 throughout', Buffer.concat([xml('ISO-8859-1'), Buffer.from(words)]), null, /Grüße – ¿qué\?$/],
+    ['UTF-8 that is none', Buffer.concat([xml('utf-8'), win]), 'text/xml; charset=utf-8', /Grüße – ¿qué\?$/],
+    ['UTF-8 with a broken letter', Buffer.concat([xml('utf-8'), Buffer.from(words), Buffer.from([0xfc])]), null, /qué\?\ufffd$/],
+    ['a header of UTF-16 where none is', Buffer.from(`<a>${words}`), 'text/xml; charset=utf-16', `<a>${words}`],
     ['a page’s own', Buffer.concat([Buffer.from('<html><meta charset=windows-1252>'), win]), 'text/html', /Grüße –/],
   ])('%s', (_, bytes, type, said) => {
     if (typeof said === 'string') expect(decodeText(bytes, type)).toBe(said);

@@ -107,7 +107,8 @@ export function readFeedDocument(
             body: html(item.content_html) ?? text(item.content_text),
             base: url,
             picture: address(item.image ?? item.banner_image, url),
-            date: date(item.date_published),
+            // As Atom has it: some generators say when a post was changed, and not when it came.
+            date: date(item.date_published ?? item.date_modified),
             topics: item.tags,
             author: (item.authors ?? feed.authors)?.[0]?.name,
           })),
