@@ -4,11 +4,15 @@
  */
 import { parentPort } from 'node:worker_threads';
 import { dkimVerify } from 'mailauth/lib/dkim/verify';
-import { asFault } from '@/core/faults';
 import type { ThreadAnswer } from '../threads';
 import type { SignaturesFound, SignatureTask } from './signed-by';
 
-type Result = { signingDomain?: string; signingHeaders?: { keys?: string }; status: { result: string } };
+type Result = {
+  signingDomain?: string;
+  signingHeaders?: { keys?: string };
+  canonBodyLengthLimited?: boolean;
+  status: { result: string };
+};
 
 async function check({ bytes, keys, now }: SignatureTask): Promise<SignaturesFound> {
   const { headerFrom, results } = await dkimVerify(Buffer.from(bytes), {
@@ -19,7 +23,7 @@ async function check({ bytes, keys, now }: SignatureTask): Promise<SignaturesFou
       throw Object.assign(new Error(key), { code: key === 'none' ? 'ENOTFOUND' : 'ETIMEOUT' });
     },
   });
-  const signatures = (results as Result[]).flatMap(({ signingDomain, signingHeaders, status }) =>
+  const signatures = (results as Result[]).flatMap(({ signingDomain, signingHeaders, canonBodyLengthLimited, status }) =>
     signingDomain
       ? [
           {
@@ -31,7 +35,7 @@ async function check({ bytes, keys, now }: SignatureTask): Promise<SignaturesFou
                   ? ('unanswered' as const)
                   : ('fail' as const),
             // A mail whose sender is not signed may be anybody's (RFC 6376 section 5.4).
-            whole: /(?:^|[\s:])from(?:[\s:]|$)/i.test(signingHeaders?.keys ?? ''),
+            whole: !canonBodyLengthLimited && /(?:^|[\s:])from(?:[\s:]|$)/i.test(signingHeaders?.keys ?? ''),
           },
         ]
       : [],
@@ -43,8 +47,7 @@ parentPort!.on('message', async (task: SignatureTask) => {
   const say = (answer: ThreadAnswer) => parentPort!.postMessage(answer);
   try {
     say({ made: JSON.stringify(await check(task)) });
-  } catch (error) {
-    const { code, sentence } = asFault(error);
-    say({ fault: { code, sentence } });
+  } catch {
+    say({ fault: { code: 'invalid', sentence: 'Its signature cannot be read.' } });
   }
 });
