@@ -1,5 +1,5 @@
 import type { ChildProcess } from 'node:child_process';
-import { mkdtempSync } from 'node:fs';
+import { mkdtempSync, readdirSync } from 'node:fs';
 import { getPriority } from 'node:os';
 import { join } from 'node:path';
 import { sql } from 'kysely';
@@ -75,7 +75,8 @@ async function ordeal(recipients: number, blows: () => Promise<void>): Promise<{
   for (let n = 0; n < WORKERS; n += 1) workers.push(startWorker());
   await expect.poll(() => peer.taken.length, { timeout: 60_000, interval: 50 }).toBeGreaterThan(100);
   // Whoever waits for a page goes before what leaves in bulk.
-  expect(workers.map(({ pid }) => getPriority(pid))).toEqual(workers.map(() => STANDS_BACK));
+  const threads = workers.flatMap(({ pid }) => readdirSync(`/proc/${pid}/task`).map(Number));
+  expect(threads.map((thread) => getPriority(thread))).toEqual(threads.map(() => STANDS_BACK));
   await blows();
   expect(peer.taken.length, 'the last blow fell while it was being sent').toBeLessThan(recipients);
   /** What it waits for, where it is not sent yet. */

@@ -1,3 +1,4 @@
+import { existsSync, readdirSync } from 'node:fs';
 import { setPriority } from 'node:os';
 import type { Context } from '../context';
 import { PostOffice } from '../mail/post-office';
@@ -25,13 +26,17 @@ export function postOffice(ctx: Context, workerId: string): PostOffice {
 export const STANDS_BACK = 5;
 
 /**
- * What leaves in bulk takes a processor that nobody who waits for a page wants: this process stands back, with the threads that it begins from now on, such as
- * those that sign. Where the system does not let it, it works as before.
+ * What leaves in bulk takes a processor that nobody who waits for a page wants: this process stands back with all its threads, of which those that sign were begun
+ * before it could say so. Where the system does not let it, it works as before.
  */
 export function standBack(ctx: Pick<Context, 'log'>): void {
-  try {
-    setPriority(STANDS_BACK);
-  } catch (error) {
-    ctx.log.warn({ reason: (error as Error).message }, 'this worker cannot stand back behind pages');
-  }
+  // Linux has a priority for each thread, and their numbers stand here; elsewhere a process has one.
+  const threads = existsSync('/proc/self/task') ? readdirSync('/proc/self/task').map(Number) : [0];
+  for (const thread of threads)
+    try {
+      setPriority(thread, STANDS_BACK);
+    } catch (error) {
+      // One that has ended meanwhile, or a system that does not let it.
+      ctx.log.debug({ reason: (error as Error).message }, 'this worker cannot stand back behind pages');
+    }
 }
