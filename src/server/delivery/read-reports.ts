@@ -177,7 +177,7 @@ async function keep(
   ctx: Context,
   read: Report,
   /** Empty for what somebody brings, or vouches for. */
-  signedBy: string,
+  signer: string,
   owners: (db: Db, name: string) => Promise<{ id: string; name: string }[]>,
 ): Promise<ReportRead> {
   const now = ctx.clock.now().getTime();
@@ -185,11 +185,11 @@ async function keep(
   if (to.getTime() > now + AHEAD_MS || from.getTime() < now - OLDEST_MS)
     throw new Fault('invalid', 'This report is of days that lie ahead, or more than a year back. It was not read.');
   const kept = await inTransaction(ctx.db, async (trx): Promise<ReportRead> => {
-    if (read.kind === 'tls') return keepTls(ctx, trx, read.report, signedBy, owners);
+    if (read.kind === 'tls') return keepTls(ctx, trx, read.report, signer, owners);
     const { report } = read;
     let again = true;
     for (const domain of await owners(trx, report.policy.domain))
-      if (await keepDmarc(ctx, trx, report, signedBy, domain)) again = false;
+      if (await keepDmarc(ctx, trx, report, signer, domain)) again = false;
     return { kind: 'dmarc', reporter: report.reporter, domain: report.policy.domain, mails: mailsOf(report), again };
   });
   if (read.kind === 'dmarc' && !kept.again)
@@ -210,7 +210,7 @@ async function keepDmarc(
   ctx: Context,
   trx: Db,
   report: DmarcReport,
-  signedBy: string,
+  signer: string,
   domain: { id: string; name: string },
 ): Promise<boolean> {
   const keys = await trx.selectFrom('domain_keys').select('selector').where('domain_id', '=', domain.id).execute();
@@ -222,12 +222,12 @@ async function keepDmarc(
   };
   const is = { domain_id: domain.id, reporter: report.reporter, report_id: report.id, from_at: report.from, to_at: report.to };
   const mails = mailsOf(report);
-  if (await keptBefore(trx, 'dmarc_reports', { ...is, mails }, signedBy)) return false;
+  if (await keptBefore(trx, 'dmarc_reports', { ...is, mails }, signer)) return false;
   const row = await trx
     .insertInto('dmarc_reports')
     .values({
       ...is,
-      signed_by: signedBy,
+      signed_by: signer,
       policy: JSON.stringify(report.policy),
       mails,
       aligned: report.rows.reduce((sum, one) => sum + (one.dkim || one.spf ? one.mails : 0), 0),
@@ -251,7 +251,7 @@ async function keptBefore(
   trx: Db,
   table: 'dmarc_reports' | 'tls_reports',
   is: Record<string, string | number | Date>,
-  signedBy: string,
+  signer: string,
 ): Promise<boolean> {
   // One at a time for a domain: brought and mailed in the same moment, it would count twice.
   await sql`select from domains where id = ${is.domain_id} for no key update`.execute(trx);
@@ -260,7 +260,7 @@ async function keptBefore(
     sql` and `,
   );
   const { rows } =
-    await sql`select from ${sql.table(table)} where ${alike} and (signed_by = '') <> ${signedBy === ''} limit 1`.execute(trx);
+    await sql`select from ${sql.table(table)} where ${alike} and (signed_by = '') <> ${signer === ''} limit 1`.execute(trx);
   return rows.length > 0;
 }
 
@@ -268,7 +268,7 @@ async function keepTls(
   ctx: Context,
   trx: Db,
   report: TlsReport,
-  signedBy: string,
+  signer: string,
   owners: (db: Db, name: string) => Promise<{ id: string; name: string }[]>,
 ): Promise<ReportRead> {
   let again = true;
@@ -278,13 +278,13 @@ async function keepTls(
       const name = `${report.id} ${one.domain} ${one.policy}`.slice(0, 500);
       const is = { domain_id: domain.id, reporter: report.reporter, report_id: name, from_at: report.from, to_at: report.to };
       const counts = { good: one.good, failed: one.failed };
-      if (await keptBefore(trx, 'tls_reports', { ...is, ...counts }, signedBy)) continue;
+      if (await keptBefore(trx, 'tls_reports', { ...is, ...counts }, signer)) continue;
       const { numInsertedOrUpdatedRows } = await trx
         .insertInto('tls_reports')
         .values({
           ...is,
           ...counts,
-          signed_by: signedBy,
+          signed_by: signer,
           failures: JSON.stringify(one.failures),
           received_at: ctx.clock.now(),
         })

@@ -140,7 +140,7 @@ export function Reported({
         <Note
           key={id}
           tone="look"
-          title={`A report of ${spokenTime(at, now, zone)} ${unsigned ? 'is not counted' : 'could not be read'}`}
+          title={`A report that came ${spokenTime(at, now, zone)} ${unsigned ? 'is not counted' : 'could not be read'}`}
         >
           {fault}
           {unsigned && (
